@@ -1,0 +1,62 @@
+//! From a declared stage and what stands at its reads to the inputs whose digest is its key.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use super::environment::EnvironmentNow;
+use super::notebook;
+use crate::manifest::{Params, StageDecl, selects, substitute};
+use crate::receipt::{Content, ContentKind, DocumentError, INPUTS, Inputs, ReadInput, ReadKind, canonical};
+use crate::store::Digest;
+
+/// What stands at one of a stage's reads: its content, and how it counts.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Resolved {
+    /// The content.
+    pub content: Content,
+    /// How it decides the result.
+    pub input: ReadInput,
+}
+
+/// How a content counts when it is read: a notebook by its code, anything else as it is.
+pub fn read_input(path: &str, content: &Content, file: &Path) -> ReadInput {
+    let kind = match content.kind {
+        ContentKind::File => ReadKind::File,
+        ContentKind::Exec => ReadKind::Exec,
+        ContentKind::Folder => ReadKind::Folder,
+    };
+    if path.ends_with(".ipynb")
+        && kind != ReadKind::Folder
+        && let Some(digest) = std::fs::read(file).ok().and_then(|bytes| notebook::code_digest(&bytes))
+    {
+        return ReadInput { kind: ReadKind::Notebook, digest };
+    }
+    ReadInput { kind, digest: content.digest }
+}
+
+/// The inputs of a stage, given what stands at all its reads (the environment's files among them).
+pub fn inputs_of(
+    stage: &StageDecl,
+    params: &Params,
+    reads: BTreeMap<String, ReadInput>,
+    environment: &EnvironmentNow,
+) -> Result<Inputs, DocumentError> {
+    let used = stage.params.iter().flat_map(|selector| params.select(selector));
+    let mut writes: Vec<String> =
+        stage.writes.iter().map(|w| if w.folder { format!("{}/", w.path) } else { w.path.clone() }).collect();
+    writes.sort();
+    let mut metrics = stage.metrics.clone();
+    metrics.sort();
+    let counted = environment.counted.as_ref().filter(|_| !stage.no_environment);
+    Ok(Inputs {
+        r#type: INPUTS.to_string(),
+        stage: stage.name.clone(),
+        run: substitute(&stage.run, |name| params.get(name).filter(|_| stage.params.iter().any(|s| selects(s, name)))),
+        params: used.map(|(name, value)| (name.to_string(), value.to_string())).collect(),
+        reads,
+        writes,
+        metrics,
+        vars: environment.variables.clone(),
+        environment: counted.map(|c| canonical(c).map(|bytes| Digest::of(&bytes))).transpose()?,
+    })
+}

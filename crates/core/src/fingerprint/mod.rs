@@ -1,0 +1,21 @@
+//! What a stage depends on now, in named parts; how that differs from a recorded one; the stat cache.
+
+mod cache;
+mod environment;
+mod inputs;
+mod lines;
+mod notebook;
+mod python;
+mod reason;
+mod scan;
+mod stat;
+mod walk;
+
+pub use environment::{EnvironmentNow, counted_variables, environment, host, stage_variables, system};
+pub use inputs::{Resolved, inputs_of, read_input};
+pub use lines::{LineChange, line_change};
+pub use python::{PythonError, find_command};
+pub use reason::{Reason, ReasonKind, environment_differences, reasons};
+pub use scan::{ScanError, Scanner};
+pub use stat::{Stat, now_nanos};
+pub use walk::{Seen, walk};

@@ -1,0 +1,39 @@
+//! Files that appear whole: written aside, synced, renamed.
+
+use std::fs::{self, File};
+use std::io::Write;
+use std::path::Path;
+
+use super::IoError;
+
+/// Makes the entries of a folder durable, so that a rename in it survives a lost machine.
+pub fn sync_folder(folder: &Path) -> Result<(), IoError> {
+    File::open(folder).and_then(|f| f.sync_all()).map_err(IoError::of("sync the folder", folder))
+}
+
+fn write_aside(path: &Path, bytes: &[u8], durable: bool) -> Result<(), IoError> {
+    let folder = path.parent().unwrap_or(Path::new("."));
+    fs::create_dir_all(folder).map_err(IoError::of("create the folder", folder))?;
+    let mut file = tempfile::Builder::new()
+        .prefix(".textum-part-")
+        .tempfile_in(folder)
+        .map_err(IoError::of("create a file in", folder))?;
+    let write = |file: &mut tempfile::NamedTempFile| {
+        file.write_all(bytes)?;
+        rustix::fs::fchmod(file.as_file(), rustix::fs::Mode::from_raw_mode(0o644))?;
+        if durable { file.as_file().sync_all() } else { Ok(()) }
+    };
+    write(&mut file).map_err(IoError::of("write", path))?;
+    file.persist(path).map_err(|e| IoError::of("write", path)(e.error))?;
+    if durable { sync_folder(folder) } else { Ok(()) }
+}
+
+/// Writes a file whole or not at all, and durably: when this returns it survives a lost machine.
+pub fn write_atomic(path: &Path, bytes: &[u8]) -> Result<(), IoError> {
+    write_aside(path, bytes, true)
+}
+
+/// Writes a file whole or not at all, without waiting for the disk: for what can be made again.
+pub fn write_derived(path: &Path, bytes: &[u8]) -> Result<(), IoError> {
+    write_aside(path, bytes, false)
+}

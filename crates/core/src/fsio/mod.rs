@@ -1,0 +1,49 @@
+//! The one place with rename, sync and locks: how a file comes to be whole or not at all.
+
+mod atomic;
+mod lock;
+mod place;
+
+use std::fmt;
+use std::io;
+use std::path::{Path, PathBuf};
+
+pub use atomic::{sync_folder, write_atomic, write_derived};
+pub use lock::{FileLock, TryLock};
+pub use place::{copy_file, move_aside, remove_any, set_executable};
+
+/// A failed operation on a path: what was being done, to which path, and why it failed.
+#[derive(Debug)]
+pub struct IoError {
+    /// A verb phrase that completes "cannot …", such as `read` or `create the folder`.
+    pub action: &'static str,
+    /// The path it was done to.
+    pub path: PathBuf,
+    /// What the operating system said.
+    pub source: io::Error,
+}
+
+impl IoError {
+    /// Ties an operating-system error to what was done to which path; made for `map_err`.
+    pub fn of(action: &'static str, path: &Path) -> impl FnOnce(io::Error) -> IoError {
+        let path = path.to_path_buf();
+        move |source| IoError { action, path, source }
+    }
+
+    /// Whether the path was simply not there.
+    pub fn is_not_found(&self) -> bool {
+        self.source.kind() == io::ErrorKind::NotFound
+    }
+}
+
+impl fmt::Display for IoError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "cannot {} {}: {}", self.action, self.path.display(), self.source)
+    }
+}
+
+impl std::error::Error for IoError {
+    fn source(&self) -> Option<&(dyn std::error::Error + 'static)> {
+        Some(&self.source)
+    }
+}

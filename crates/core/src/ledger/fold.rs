@@ -1,0 +1,183 @@
+//! Documents into rows. The rows depend on the documents only, not on the order they are met in.
+
+use rusqlite::{Transaction, params};
+
+use super::{Ledger, LedgerError};
+use crate::receipt::{
+    PathContent, REBUILD_RECEIPT, RUN_RECEIPT, ReceiptError, RebuildReceipt, RunReceipt, STAGE_RECEIPT, StageReceipt,
+    read_document, type_of,
+};
+use crate::store::{Digest, Store, StoreError};
+
+impl Ledger {
+    /// Takes in the documents of all packs that have not been seen.
+    pub fn catch_up(&mut self, store: &Store) -> Result<usize, LedgerError> {
+        let unseen = self.unseen_packs(store)?;
+        if unseen.is_empty() {
+            return Ok(0);
+        }
+        store.reload()?;
+        let path = self.path.clone();
+        let damaged = |source| LedgerError::Damaged { path: path.clone(), source };
+        let mut taken = 0;
+        let tx = self.db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate).map_err(damaged)?;
+        for pack in unseen {
+            let documents = match store.documents_in(&pack) {
+                // Folded into another pack meanwhile; its documents are met there.
+                Err(StoreError::Io(e)) if e.is_not_found() => continue,
+                other => other?,
+            };
+            for digest in documents {
+                let bytes = store.read(&digest)?;
+                taken += usize::from(fold(&tx, &digest, &bytes).map_err(|e| e.into_ledger(&path))?);
+            }
+            let mut seen = tx.prepare_cached("INSERT OR IGNORE INTO packs VALUES (?1)").map_err(damaged)?;
+            seen.execute([pack.as_bytes()]).map_err(damaged)?;
+        }
+        tx.commit().map_err(damaged)?;
+        Ok(taken)
+    }
+
+    fn unseen_packs(&self, store: &Store) -> Result<Vec<Digest>, LedgerError> {
+        let packs = store.packs()?;
+        let mut statement = self.db.prepare_cached("SELECT name FROM packs").map_err(|e| self.damaged(e))?;
+        let rows = statement.query_map([], |r| r.get::<_, [u8; 32]>(0)).map_err(|e| self.damaged(e))?;
+        let seen: std::collections::HashSet<[u8; 32]> = rows.collect::<Result<_, _>>().map_err(|e| self.damaged(e))?;
+        Ok(packs.into_iter().filter(|p| !seen.contains(p.as_bytes())).collect())
+    }
+}
+
+enum FoldError {
+    Sql(rusqlite::Error),
+    Receipt(ReceiptError),
+}
+
+impl FoldError {
+    fn into_ledger(self, path: &std::path::Path) -> LedgerError {
+        match self {
+            FoldError::Sql(source) => LedgerError::Damaged { path: path.to_path_buf(), source },
+            FoldError::Receipt(e) => LedgerError::Receipt(e),
+        }
+    }
+}
+
+impl From<rusqlite::Error> for FoldError {
+    fn from(e: rusqlite::Error) -> FoldError {
+        FoldError::Sql(e)
+    }
+}
+
+impl From<crate::receipt::DocumentError> for FoldError {
+    fn from(e: crate::receipt::DocumentError) -> FoldError {
+        FoldError::Receipt(e.into())
+    }
+}
+
+/// Takes one document in; `false` when it was known.
+fn fold(tx: &Transaction<'_>, digest: &Digest, bytes: &[u8]) -> Result<bool, FoldError> {
+    let kind = type_of(bytes).unwrap_or_default();
+    let new = tx
+        .prepare_cached("INSERT OR IGNORE INTO documents VALUES (?1, ?2)")?
+        .execute(params![digest.as_bytes(), kind])?;
+    if new == 0 {
+        return Ok(false);
+    }
+    match kind.as_str() {
+        STAGE_RECEIPT => fold_stage(tx, digest, &read_document(digest, bytes, STAGE_RECEIPT)?)?,
+        RUN_RECEIPT => fold_run(tx, digest, &read_document(digest, bytes, RUN_RECEIPT)?)?,
+        REBUILD_RECEIPT => fold_rebuild(tx, digest, &read_document(digest, bytes, REBUILD_RECEIPT)?)?,
+        // A newer receipt is an error rather than a gap in the history; other documents are not indexed.
+        other if other.starts_with("textum/") && other.contains("-receipt@") => {
+            read_document::<serde_json::Value>(digest, bytes, newest_known(other))?;
+        }
+        _ => {}
+    }
+    Ok(true)
+}
+
+fn newest_known(kind: &str) -> &'static str {
+    match kind.split('@').next().unwrap_or_default() {
+        "textum/stage-receipt" => STAGE_RECEIPT,
+        "textum/run-receipt" => RUN_RECEIPT,
+        _ => REBUILD_RECEIPT,
+    }
+}
+
+/// A unit variant's word in JSON, such as `up-to-date`.
+pub(super) fn word(value: &impl serde::Serialize) -> String {
+    match serde_json::to_value(value) {
+        Ok(serde_json::Value::String(word)) => word,
+        _ => String::new(),
+    }
+}
+
+fn fold_paths<'p>(tx: &Transaction<'_>, receipt: &Digest, role: &str, paths: impl Iterator<Item = &'p PathContent>) -> rusqlite::Result<()> {
+    let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO paths VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?;
+    for p in paths {
+        let content = &p.content;
+        insert.execute(params![
+            receipt.as_bytes(), role, p.path, word(&content.kind), content.digest.as_bytes(), content.size as i64
+        ])?;
+    }
+    Ok(())
+}
+
+fn fold_stage(tx: &Transaction<'_>, digest: &Digest, receipt: &StageReceipt) -> rusqlite::Result<()> {
+    tx.prepare_cached("INSERT OR IGNORE INTO stage_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?.execute(params![
+        digest.as_bytes(), receipt.run, receipt.inputs.stage, receipt.key.as_bytes(), word(&receipt.state),
+        receipt.started, receipt.seconds
+    ])?;
+    fold_paths(tx, digest, "read", receipt.reads.iter().map(|r| &r.at))?;
+    fold_paths(tx, digest, "write", receipt.outputs())?;
+    fold_paths(tx, digest, "left", receipt.left.iter())
+}
+
+fn fold_run(tx: &Transaction<'_>, digest: &Digest, run: &RunReceipt) -> rusqlite::Result<()> {
+    let suffix = run.run.rsplit('-').next().unwrap_or_default();
+    // Two processes may both have closed a lost run: the same one of the two counts in any order.
+    let new = tx
+        .prepare_cached(
+            "INSERT INTO runs VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9) ON CONFLICT (id) DO UPDATE SET receipt = excluded.receipt, \
+             started = excluded.started, seconds = excluded.seconds, state = excluded.state, label = excluded.label, \
+             sandbox = excluded.sandbox, commit_id = excluded.commit_id \
+             WHERE (excluded.state <> 'interrupted', excluded.receipt) > (state <> 'interrupted', receipt)",
+        )?
+        .execute(params![
+            run.run, suffix, digest.as_bytes(), run.started, run.seconds, word(&run.state), run.label, run.sandbox,
+            run.git.as_ref().map(|g| &g.commit)
+        ])?;
+    if new == 0 {
+        return Ok(());
+    }
+    for table in ["run_stages", "run_params", "run_metrics", "run_data"] {
+        tx.prepare_cached(&format!("DELETE FROM {table} WHERE run = ?1"))?.execute([&run.run])?;
+    }
+    let mut insert = tx.prepare_cached("INSERT INTO run_stages VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?;
+    for (position, stage) in run.stages.iter().enumerate() {
+        let (key, receipt) = (stage.key.map(|k| *k.as_bytes()), stage.receipt.map(|r| *r.as_bytes()));
+        insert.execute(params![run.run, position as i64, stage.stage, word(&stage.state), key, receipt, stage.seconds])?;
+    }
+    let mut insert = tx.prepare_cached("INSERT INTO run_params VALUES (?1, ?2, ?3)")?;
+    for (name, value) in &run.params {
+        insert.execute(params![run.run, name, value])?;
+    }
+    let mut insert = tx.prepare_cached("INSERT INTO run_metrics VALUES (?1, ?2, ?3)")?;
+    for (name, value) in &run.metrics {
+        insert.execute(params![run.run, name, value.0])?; // SQLite keeps NaN as NULL
+    }
+    let mut insert = tx.prepare_cached("INSERT INTO run_data VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?;
+    for (name, data) in &run.data {
+        let content = &data.content;
+        insert.execute(params![
+            run.run, name, data.path, word(&content.kind), content.digest.as_bytes(), content.size as i64
+        ])?;
+    }
+    Ok(())
+}
+
+fn fold_rebuild(tx: &Transaction<'_>, digest: &Digest, rebuild: &RebuildReceipt) -> rusqlite::Result<()> {
+    tx.prepare_cached("INSERT OR IGNORE INTO rebuilds VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?.execute(params![
+        digest.as_bytes(), rebuild.run, rebuild.target, rebuild.started, rebuild.seconds, word(&rebuild.verdict), rebuild.by
+    ])?;
+    Ok(())
+}

@@ -1,0 +1,125 @@
+//! The SQLite index of receipts, for quick questions. It only ever holds what documents in the store
+//! say, and takes new ones in by looking at the packs that it has not seen: writing, catching up with
+//! other processes and rebuilding are the same code.
+
+mod fold;
+mod names;
+mod query;
+
+use std::path::{Path, PathBuf};
+
+use rusqlite::{Connection, OpenFlags};
+
+pub use names::{Named, NameError, new_run_id};
+pub use query::{PathRow, RebuildRow, RunRow, StageRow};
+
+use crate::fsio::IoError;
+use crate::receipt::ReceiptError;
+use crate::store::{Store, StoreError};
+
+const SCHEMA: &str = include_str!("schema.sql");
+const VERSION: i64 = 1;
+
+/// The open ledger.
+pub struct Ledger {
+    db: Connection,
+    path: PathBuf,
+}
+
+/// Why the ledger could not answer.
+#[derive(Debug, thiserror::Error)]
+pub enum LedgerError {
+    /// Its file is not what it must be.
+    #[error("the ledger {} is damaged: {source}", path.display())]
+    Damaged {
+        /// Its path.
+        path: PathBuf,
+        /// What SQLite said.
+        source: rusqlite::Error,
+    },
+    /// It was written by a newer Textum.
+    #[error("the ledger {} is of version {found}, this Textum knows version {VERSION}", path.display())]
+    Newer {
+        /// Its path.
+        path: PathBuf,
+        /// Its version.
+        found: i64,
+    },
+    /// The operating system refused.
+    #[error(transparent)]
+    Io(#[from] IoError),
+    /// The store could not be read.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// A document could not be read.
+    #[error(transparent)]
+    Receipt(#[from] ReceiptError),
+}
+
+impl Ledger {
+    /// Opens the ledger, makes it if there is none, and takes in what the store has that it has not.
+    pub fn open(path: &Path, store: &Store) -> Result<Ledger, LedgerError> {
+        let mut ledger = Ledger::connect(path)?;
+        ledger.catch_up(store)?;
+        Ok(ledger)
+    }
+
+    /// A ledger in memory, for a project that has no state yet: empty, and gone when dropped.
+    pub fn in_memory() -> Result<Ledger, LedgerError> {
+        let path = PathBuf::from("(memory)");
+        let db = Connection::open_in_memory().map_err(|source| LedgerError::Damaged { path: path.clone(), source })?;
+        let ledger = Ledger { db, path };
+        ledger.prepare()?;
+        Ok(ledger)
+    }
+
+    fn connect(path: &Path) -> Result<Ledger, LedgerError> {
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let db = Connection::open_with_flags(path, flags)
+            .map_err(|source| LedgerError::Damaged { path: path.to_path_buf(), source })?;
+        let ledger = Ledger { db, path: path.to_path_buf() };
+        ledger.prepare()?;
+        Ok(ledger)
+    }
+
+    fn prepare(&self) -> Result<(), LedgerError> {
+        let fail = |e| self.damaged(e);
+        self.db.busy_timeout(std::time::Duration::from_secs(60)).map_err(fail)?;
+        let version = || self.db.query_row("PRAGMA user_version", [], |r| r.get::<_, i64>(0));
+        match version().map_err(fail)? {
+            VERSION => {}
+            0 => {
+                // The ledger is derived: it must not be torn, but need not survive a lost machine.
+                self.db.execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL").map_err(fail)?;
+                self.db.execute_batch("BEGIN IMMEDIATE").map_err(fail)?;
+                // Another process may have made the tables while we waited for the lock.
+                let made = version().map_err(fail)? == 0;
+                let text = if made { format!("{SCHEMA}; PRAGMA user_version = {VERSION}; COMMIT") } else { "COMMIT".into() };
+                self.db.execute_batch(&text).map_err(fail)?;
+            }
+            found => return Err(LedgerError::Newer { path: self.path.clone(), found }),
+        }
+        self.db.execute_batch("PRAGMA synchronous = NORMAL; PRAGMA cache_size = -16000").map_err(fail)
+    }
+
+    fn damaged(&self, source: rusqlite::Error) -> LedgerError {
+        LedgerError::Damaged { path: self.path.clone(), source }
+    }
+
+    /// Throws the ledger away and makes it anew from the store.
+    pub fn rebuild(path: &Path, store: &Store) -> Result<Ledger, LedgerError> {
+        for suffix in ["", "-wal", "-shm"] {
+            let mut name = path.as_os_str().to_os_string();
+            name.push(suffix);
+            crate::fsio::remove_any(Path::new(&name))?;
+        }
+        Ledger::open(path, store)
+    }
+
+    /// Whether SQLite finds its file in order; the first complaint otherwise.
+    pub fn check(&self) -> Result<Option<String>, LedgerError> {
+        let said: String =
+            self.db.query_row("PRAGMA quick_check(1)", [], |r| r.get(0)).map_err(|e| self.damaged(e))?;
+        Ok((said != "ok").then_some(said))
+    }
+}

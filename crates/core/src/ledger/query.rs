@@ -1,0 +1,226 @@
+//! Questions to the ledger.
+
+use rusqlite::{Row, ToSql, params};
+
+use super::{Ledger, LedgerError};
+use crate::receipt::Metric;
+use crate::store::Digest;
+
+/// A run, as the list of runs shows it.
+#[derive(Clone, Debug)]
+pub struct RunRow {
+    /// The run's id.
+    pub run: String,
+    /// Its receipt.
+    pub receipt: Digest,
+    /// When it began, RFC 3339 in UTC.
+    pub started: String,
+    /// How long it took.
+    pub seconds: f64,
+    /// `done`, `failed`, `stopped` or `interrupted`.
+    pub state: String,
+    /// A name given by a person.
+    pub label: Option<String>,
+    /// Whether it worked in a sandbox.
+    pub sandbox: bool,
+    /// The git commit.
+    pub commit: Option<String>,
+    /// Every parameter's JSON text.
+    pub params: Vec<(String, String)>,
+    /// Every metric.
+    pub metrics: Vec<(String, Metric)>,
+    /// Every dataset's digest.
+    pub data: Vec<(String, Digest)>,
+}
+
+/// An execution of a stage.
+#[derive(Clone, Debug)]
+pub struct StageRow {
+    /// Its receipt.
+    pub receipt: Digest,
+    /// The run that it was part of.
+    pub run: String,
+    /// The stage.
+    pub stage: String,
+    /// How long it took.
+    pub seconds: f64,
+}
+
+/// A content that an execution read, wrote or left behind.
+#[derive(Clone, Debug)]
+pub struct PathRow {
+    /// The stage receipt.
+    pub receipt: Digest,
+    /// `read`, `write` or `left`.
+    pub role: String,
+    /// The path.
+    pub path: String,
+    /// `file`, `exec` or `folder`.
+    pub kind: String,
+    /// The digest.
+    pub digest: Digest,
+}
+
+/// A rebuild of a run.
+#[derive(Clone, Debug)]
+pub struct RebuildRow {
+    /// Its receipt.
+    pub receipt: Digest,
+    /// What was asked for.
+    pub target: String,
+    /// When, RFC 3339 in UTC.
+    pub started: String,
+    /// The verdict.
+    pub verdict: String,
+    /// Who, and where.
+    pub by: String,
+}
+
+fn digest(row: &Row<'_>, column: usize) -> rusqlite::Result<Digest> {
+    Ok(Digest::from_bytes(row.get::<_, [u8; 32]>(column)?))
+}
+
+impl Ledger {
+    pub(super) fn rows<T>(&self, sql: &str, args: &[&dyn ToSql], make: impl FnMut(&Row<'_>) -> rusqlite::Result<T>) -> Result<Vec<T>, LedgerError> {
+        let read = || {
+            let mut statement = self.db.prepare_cached(sql)?;
+            let rows = statement.query_map(args, make)?;
+            rows.collect()
+        };
+        read().map_err(|e| self.damaged(e))
+    }
+
+    /// The newest done execution with this key.
+    pub fn result_of(&self, key: &Digest) -> Result<Option<Digest>, LedgerError> {
+        let sql = "SELECT digest FROM stage_receipts WHERE key = ?1 AND state = 'done' ORDER BY started DESC, digest LIMIT 1";
+        Ok(self.rows(sql, params![key.as_bytes()], |r| digest(r, 0))?.pop())
+    }
+
+    /// The newest done execution of a stage.
+    pub fn last_done(&self, stage: &str) -> Result<Option<StageRow>, LedgerError> {
+        let sql = "SELECT digest, run, stage, seconds FROM stage_receipts WHERE stage = ?1 AND state = 'done' ORDER BY started DESC, digest LIMIT 1";
+        Ok(self.rows(sql, params![stage], stage_row)?.pop())
+    }
+
+    /// The executions that were part of a run, oldest first.
+    pub fn executed_in(&self, run: &str) -> Result<Vec<StageRow>, LedgerError> {
+        let sql = "SELECT digest, run, stage, seconds FROM stage_receipts WHERE run = ?1 ORDER BY started, digest";
+        self.rows(sql, params![run], stage_row)
+    }
+
+    /// Where a content was read, written or left behind; newest execution first.
+    pub fn places_of(&self, content: &Digest) -> Result<Vec<PathRow>, LedgerError> {
+        let sql = "SELECT p.receipt, p.role, p.path, p.kind, p.digest FROM paths p JOIN stage_receipts s ON s.digest = p.receipt \
+                   WHERE p.digest = ?1 ORDER BY s.started DESC, p.receipt, p.path";
+        self.rows(sql, params![content.as_bytes()], |r| {
+            Ok(PathRow { receipt: digest(r, 0)?, role: r.get(1)?, path: r.get(2)?, kind: r.get(3)?, digest: digest(r, 4)? })
+        })
+    }
+
+    /// Whether a stage that did not finish left this content behind: Textum's, though not recorded.
+    pub fn was_left(&self, content: &Digest) -> Result<bool, LedgerError> {
+        let sql = "SELECT 1 FROM paths WHERE digest = ?1 AND role IN ('left', 'write') LIMIT 1";
+        Ok(!self.rows(sql, params![content.as_bytes()], |_| Ok(()))?.is_empty())
+    }
+
+    /// All folders ever read or written, newest first, each once.
+    pub fn folders(&self) -> Result<Vec<Digest>, LedgerError> {
+        let sql = "SELECT p.digest FROM paths p JOIN stage_receipts s ON s.digest = p.receipt WHERE p.kind = 'folder' \
+                   GROUP BY p.digest ORDER BY max(s.started) DESC";
+        self.rows(sql, &[], |r| digest(r, 0))
+    }
+
+    /// All documents of a type.
+    pub fn documents(&self, kind: &str) -> Result<Vec<Digest>, LedgerError> {
+        self.rows("SELECT digest FROM documents WHERE type = ?1 ORDER BY digest", params![kind], |r| digest(r, 0))
+    }
+
+    /// All documents there are, with their types.
+    pub fn all_documents(&self) -> Result<Vec<(Digest, String)>, LedgerError> {
+        self.rows("SELECT digest, type FROM documents ORDER BY digest", &[], |r| Ok((digest(r, 0)?, r.get(1)?)))
+    }
+
+    /// The ids of all runs, newest first.
+    pub fn run_ids(&self) -> Result<Vec<String>, LedgerError> {
+        self.rows("SELECT id FROM runs ORDER BY started DESC, id DESC", &[], |r| r.get(0))
+    }
+
+    /// The newest runs, newest first; all of them when `most` is `None`.
+    pub fn runs(&self, most: Option<usize>) -> Result<Vec<RunRow>, LedgerError> {
+        let limit = most.map_or(-1, |n| n as i64);
+        let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id FROM runs ORDER BY started DESC, id DESC LIMIT ?1";
+        let mut runs = self.rows(sql, params![limit], run_row)?;
+        for run in &mut runs {
+            self.fill(run)?;
+        }
+        Ok(runs)
+    }
+
+    /// A run by its full id.
+    pub fn run(&self, id: &str) -> Result<Option<RunRow>, LedgerError> {
+        let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id FROM runs WHERE id = ?1";
+        let Some(mut run) = self.rows(sql, params![id], run_row)?.pop() else { return Ok(None) };
+        self.fill(&mut run)?;
+        Ok(Some(run))
+    }
+
+    fn fill(&self, run: &mut RunRow) -> Result<(), LedgerError> {
+        let id = params![run.run];
+        run.params = self.rows("SELECT name, value FROM run_params WHERE run = ?1", id, |r| Ok((r.get(0)?, r.get(1)?)))?;
+        run.metrics = self.rows("SELECT name, value FROM run_metrics WHERE run = ?1", id, |r| {
+            Ok((r.get(0)?, Metric(r.get::<_, Option<f64>>(1)?.unwrap_or(f64::NAN))))
+        })?;
+        run.data = self.rows("SELECT name, digest FROM run_data WHERE run = ?1", id, |r| Ok((r.get(0)?, digest(r, 1)?)))?;
+        Ok(())
+    }
+
+    /// The run in which a metric was best among done runs; of several, the newest.
+    pub fn best_run(&self, metric: &str, higher: bool) -> Result<Option<String>, LedgerError> {
+        let direction = if higher { "DESC" } else { "ASC" };
+        let sql = format!(
+            "SELECT m.run FROM run_metrics m JOIN runs r ON r.id = m.run WHERE m.name = ?1 AND m.value IS NOT NULL \
+             AND abs(m.value) < 9e999 AND r.state = 'done' ORDER BY m.value {direction}, r.started DESC LIMIT 1"
+        );
+        Ok(self.rows(&sql, params![metric], |r| r.get(0))?.pop())
+    }
+
+    /// The runs in which an execution's result stands, oldest first.
+    pub fn runs_with(&self, receipt: &Digest) -> Result<Vec<String>, LedgerError> {
+        let sql = "SELECT r.id FROM run_stages s JOIN runs r ON r.id = s.run WHERE s.receipt = ?1 ORDER BY r.started, r.id";
+        self.rows(sql, params![receipt.as_bytes()], |r| r.get(0))
+    }
+
+    /// The runs that found this content as one of their datasets, with the dataset's name.
+    pub fn runs_with_data(&self, content: &Digest) -> Result<Vec<(String, String)>, LedgerError> {
+        let sql = "SELECT d.name, r.id FROM run_data d JOIN runs r ON r.id = d.run WHERE d.digest = ?1 ORDER BY r.started, r.id";
+        self.rows(sql, params![content.as_bytes()], |r| Ok((r.get(0)?, r.get(1)?)))
+    }
+
+    /// The rebuilds of a run, oldest first.
+    pub fn rebuilds_of(&self, run: &str) -> Result<Vec<RebuildRow>, LedgerError> {
+        let sql = "SELECT receipt, target, started, verdict, by_whom FROM rebuilds WHERE run = ?1 ORDER BY started, receipt";
+        self.rows(sql, params![run], |r| {
+            Ok(RebuildRow { receipt: digest(r, 0)?, target: r.get(1)?, started: r.get(2)?, verdict: r.get(3)?, by: r.get(4)? })
+        })
+    }
+}
+
+fn stage_row(r: &Row<'_>) -> rusqlite::Result<StageRow> {
+    Ok(StageRow { receipt: digest(r, 0)?, run: r.get(1)?, stage: r.get(2)?, seconds: r.get(3)? })
+}
+
+fn run_row(r: &Row<'_>) -> rusqlite::Result<RunRow> {
+    Ok(RunRow {
+        run: r.get(0)?,
+        receipt: digest(r, 1)?,
+        started: r.get(2)?,
+        seconds: r.get(3)?,
+        state: r.get(4)?,
+        label: r.get(5)?,
+        sandbox: r.get(6)?,
+        commit: r.get(7)?,
+        params: Vec::new(),
+        metrics: Vec::new(),
+        data: Vec::new(),
+    })
+}

@@ -1,0 +1,40 @@
+-- The ledger: an index of receipts. Everything in it comes out of documents in the store.
+-- Digests are 32-byte blobs. Times are RFC 3339 text in UTC, which sorts as time does.
+CREATE TABLE packs (name BLOB PRIMARY KEY) WITHOUT ROWID;
+CREATE TABLE documents (digest BLOB PRIMARY KEY, type TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE runs (
+  id TEXT PRIMARY KEY, suffix TEXT NOT NULL, receipt BLOB NOT NULL, started TEXT NOT NULL, seconds REAL NOT NULL,
+  state TEXT NOT NULL, label TEXT, sandbox INTEGER NOT NULL, commit_id TEXT
+) WITHOUT ROWID;
+CREATE INDEX runs_by_time ON runs (started, id);
+CREATE INDEX runs_by_suffix ON runs (suffix);
+CREATE TABLE run_stages (
+  run TEXT NOT NULL, position INTEGER NOT NULL, stage TEXT NOT NULL, state TEXT NOT NULL, key BLOB, receipt BLOB,
+  seconds REAL NOT NULL, PRIMARY KEY (run, position)
+) WITHOUT ROWID;
+CREATE INDEX run_stages_by_receipt ON run_stages (receipt);
+CREATE TABLE run_params (run TEXT NOT NULL, name TEXT NOT NULL, value TEXT NOT NULL, PRIMARY KEY (run, name)) WITHOUT ROWID;
+CREATE TABLE run_metrics (run TEXT NOT NULL, name TEXT NOT NULL, value REAL, PRIMARY KEY (run, name)) WITHOUT ROWID;
+CREATE INDEX run_metrics_by_value ON run_metrics (name, value);
+CREATE TABLE run_data (
+  run TEXT NOT NULL, name TEXT NOT NULL, path TEXT NOT NULL, kind TEXT NOT NULL, digest BLOB NOT NULL, size INTEGER NOT NULL,
+  PRIMARY KEY (run, name)
+) WITHOUT ROWID;
+CREATE INDEX run_data_by_digest ON run_data (digest);
+CREATE TABLE stage_receipts (
+  digest BLOB PRIMARY KEY, run TEXT NOT NULL, stage TEXT NOT NULL, key BLOB NOT NULL, state TEXT NOT NULL,
+  started TEXT NOT NULL, seconds REAL NOT NULL
+) WITHOUT ROWID;
+CREATE INDEX stage_receipts_by_key ON stage_receipts (key, state, started);
+CREATE INDEX stage_receipts_by_stage ON stage_receipts (stage, state, started);
+CREATE INDEX stage_receipts_by_run ON stage_receipts (run);
+CREATE TABLE paths (
+  receipt BLOB NOT NULL, role TEXT NOT NULL, path TEXT NOT NULL, kind TEXT NOT NULL, digest BLOB NOT NULL, size INTEGER NOT NULL,
+  PRIMARY KEY (receipt, role, path)
+) WITHOUT ROWID;
+CREATE INDEX paths_by_digest ON paths (digest, role);
+CREATE TABLE rebuilds (
+  receipt BLOB PRIMARY KEY, run TEXT NOT NULL, target TEXT NOT NULL, started TEXT NOT NULL, seconds REAL NOT NULL,
+  verdict TEXT NOT NULL, by_whom TEXT NOT NULL
+) WITHOUT ROWID;
+CREATE INDEX rebuilds_by_run ON rebuilds (run, started);

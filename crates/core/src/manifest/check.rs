@@ -1,0 +1,307 @@
+//! What the types cannot say: names, paths, parameters and needs that do not fit together.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+use super::document::{Document, Step};
+use super::form::{EnvironmentUse, ManifestForm, RunForm, StageForm};
+use super::paths::{ProjectPath, is_within, overlap, parse_bytes, project_path};
+use super::substitute::placeholders;
+use super::{Command, DatasetDecl, EnvironmentDecl, Mistake, Needs, Params, StageDecl};
+
+/// The manifest's parts once read, with whatever mistakes were met.
+pub struct Checked {
+    pub data: Vec<DatasetDecl>,
+    pub stages: Vec<StageDecl>,
+    pub environment: EnvironmentDecl,
+    pub mistakes: Vec<Mistake>,
+}
+
+struct Checker<'d, 't> {
+    document: &'d Document<'t>,
+    params: &'d Params,
+    mistakes: Vec<Mistake>,
+}
+
+/// Checks everything that needs no look at the disk.
+pub fn check(form: &ManifestForm, params: &Params, document: &Document<'_>) -> Checked {
+    let mut checker = Checker { document, params, mistakes: Vec::new() };
+    checker.numbers(&form.params);
+    let data = checker.data(form);
+    let environment = checker.environment(form);
+    let stages: Vec<StageDecl> = form.stage.iter().map(|(name, stage)| checker.stage(name, stage)).collect();
+    checker.writers(&stages);
+    for name in form.metric.keys() {
+        checker.name("metric", name, "._-/");
+    }
+    Checked { data, stages, environment, mistakes: checker.mistakes }
+}
+
+impl Checker<'_, '_> {
+    fn at(&self, steps: &[Step<'_>]) -> Range<usize> {
+        self.document.place(steps)
+    }
+
+    fn name(&mut self, kind: &str, name: &str, also: &str) {
+        let fine = |c: char| c.is_ascii_alphanumeric() || also.contains(c);
+        let starts_well = name.starts_with(|c: char| c.is_ascii_alphanumeric());
+        if !starts_well || !name.chars().all(fine) {
+            let span = self.document.key_place(&[kind, name]);
+            self.mistakes.push(Mistake::new(
+                span,
+                format!("`{name}` cannot be the name of a {kind}"),
+                "has other characters than a name may have",
+                "use letters, digits, `-` and `_`, beginning with a letter or digit",
+            ));
+        }
+    }
+
+    /// JSON has no NaN and no infinity, and a stage gets its parameters as JSON.
+    fn numbers(&mut self, tables: &indexmap::IndexMap<String, serde_json::Value>) {
+        fn visit(value: &serde_json::Value, path: &mut Vec<String>, out: &mut Vec<Vec<String>>) {
+            match value {
+                serde_json::Value::Null => out.push(path.clone()),
+                serde_json::Value::Object(map) => {
+                    for (key, below) in map {
+                        path.push(key.clone());
+                        visit(below, path, out);
+                        path.pop();
+                    }
+                }
+                serde_json::Value::Array(items) if items.iter().any(serde_json::Value::is_null) => out.push(path.clone()),
+                _ => {}
+            }
+        }
+        let mut bad = Vec::new();
+        for (key, value) in tables {
+            visit(value, &mut vec![key.clone()], &mut bad);
+        }
+        for path in bad {
+            let mut steps = vec![Step::Key("params")];
+            steps.extend(path.iter().map(|p| Step::Key(p)));
+            self.mistakes.push(Mistake::new(
+                self.at(&steps),
+                format!("the parameter `{}` has no finite value", path.join(".")),
+                "cannot be handed to a stage",
+                "write a finite number, or a string that the script understands",
+            ));
+        }
+    }
+
+    fn path(&mut self, text: &str, steps: &[Step<'_>]) -> Option<ProjectPath> {
+        match project_path(text) {
+            Ok(path) => Some(path),
+            Err(fault) => {
+                let title = format!("the path `{text}` {}", fault.label);
+                self.mistakes.push(Mistake::new(self.at(steps), title, "this path", fault.help));
+                None
+            }
+        }
+    }
+
+    fn data(&mut self, form: &ManifestForm) -> Vec<DatasetDecl> {
+        let mut found: Vec<DatasetDecl> = Vec::new();
+        for (name, data) in &form.data {
+            self.name("data", name, "-_");
+            let steps = [Step::Key("data"), Step::Key(name), Step::Key("path")];
+            let Some(path) = self.path(&data.path, &steps) else { continue };
+            if let Some(other) = found.iter().find(|o| overlap(&o.path, &path.path)) {
+                let first = self.at(&[Step::Key("data"), Step::Key(&other.name), Step::Key("path")]);
+                let title = format!("the datasets `{}` and `{name}` overlap", other.name);
+                let help = "give each dataset a path of its own, none inside another's";
+                let mistake = Mistake::new(self.at(&steps), title, format!("`{}` again", path.path), help);
+                self.mistakes.push(mistake.with(first, format!("`{}` is this path", other.name)));
+            }
+            found.push(DatasetDecl { name: name.clone(), path: path.path, about: data.about.clone() });
+        }
+        found
+    }
+
+    fn environment(&mut self, form: &ManifestForm) -> EnvironmentDecl {
+        let declared = &form.environment;
+        let files = declared.files.iter().enumerate().filter_map(|(i, text)| {
+            self.path(text, &[Step::Key("environment"), Step::Key("files"), Step::At(i)]).map(|p| p.path)
+        });
+        let files = files.collect();
+        for (i, var) in declared.vars.iter().enumerate() {
+            if var.is_empty() || var.contains(['=', '\0']) || var.starts_with("TEXTUM_") {
+                let span = self.at(&[Step::Key("environment"), Step::Key("vars"), Step::At(i)]);
+                let help = "name variables such as OMP_NUM_THREADS; TEXTUM_… are set by Textum itself";
+                self.mistakes.push(Mistake::new(span, format!("`{var}` cannot be passed on"), "this variable", help));
+            }
+        }
+        if declared.packages.is_some() && declared.python.is_none() {
+            let span = self.document.key_place(&["environment", "packages"]);
+            let help = "add `python = \"python3\"`, the interpreter that has the packages";
+            self.mistakes.push(Mistake::new(span, "`packages` without an interpreter", "whose packages?", help));
+        }
+        EnvironmentDecl {
+            python: declared.python.clone(),
+            packages: declared.packages.clone(),
+            vars: declared.vars.clone(),
+            files,
+        }
+    }
+
+    fn stage(&mut self, name: &str, form: &StageForm) -> StageDecl {
+        self.name("stage", name, "-_");
+        let key = Step::Key(name);
+        let mut list = |this: &mut Self, field: &'static str, texts: &[String]| -> Vec<ProjectPath> {
+            let found: Vec<Option<ProjectPath>> = texts
+                .iter()
+                .enumerate()
+                .map(|(i, text)| this.path(text, &[Step::Key("stage"), key, Step::Key(field), Step::At(i)]))
+                .collect();
+            found.into_iter().flatten().collect()
+        };
+        let reads = list(self, "reads", &form.reads);
+        let writes = list(self, "writes", &form.writes);
+        let metrics = list(self, "metrics", &form.metrics);
+        self.own_paths(name, &reads, &writes, &metrics);
+        self.stage_params(name, form);
+        let run = match &form.run {
+            RunForm::Shell(text) => Command::Shell(text.clone()),
+            RunForm::Argv(words) => Command::Argv(words.clone()),
+        };
+        self.command(name, &run, form);
+        let mut reads: Vec<String> = reads.into_iter().map(|p| p.path).collect();
+        reads.sort();
+        reads.dedup();
+        StageDecl {
+            name: name.to_string(),
+            run,
+            reads,
+            params: form.params.clone(),
+            writes,
+            metrics: metrics.into_iter().map(|p| p.path).collect(),
+            needs: self.needs(name, form),
+            no_environment: form.environment == Some(EnvironmentUse::None),
+        }
+    }
+
+    fn needs(&mut self, name: &str, form: &StageForm) -> Needs {
+        let place = |field| [Step::Key("stage"), Step::Key(name), Step::Key("needs"), Step::Key(field)];
+        if form.needs.cpus == Some(0) {
+            let span = self.at(&place("cpus"));
+            self.mistakes.push(Mistake::new(span, "a stage needs at least one processor", "0 here", "write 1 or more"));
+        }
+        let memory = form.needs.memory.as_deref().and_then(|text| {
+            let bytes = parse_bytes(text);
+            if bytes.is_none() {
+                let span = self.at(&place("memory"));
+                let help = "write a number and a unit, as in \"500MiB\" or \"2GiB\"";
+                self.mistakes.push(Mistake::new(span, format!("`{text}` is no amount of memory"), "this amount", help));
+            }
+            bytes
+        });
+        Needs { cpus: form.needs.cpus.unwrap_or(1).max(1), memory: memory.unwrap_or(0) }
+    }
+
+    fn own_paths(&mut self, name: &str, reads: &[ProjectPath], writes: &[ProjectPath], metrics: &[ProjectPath]) {
+        if writes.is_empty() && metrics.is_empty() {
+            let span = self.document.key_place(&["stage", name]);
+            let help = "add `writes = [\"…\"]` with the files it brings forth: without them nothing of it can be traced";
+            self.mistakes.push(Mistake::new(span, format!("the stage `{name}` writes nothing"), "this stage", help));
+        }
+        let outputs = || writes.iter().chain(metrics);
+        for output in outputs() {
+            if let Some(read) = reads.iter().find(|r| is_within(&r.path, &output.path)) {
+                let span = self.document.key_place(&["stage", name]);
+                let title = format!("the stage `{name}` reads `{}` which it writes itself", read.path);
+                let help = "write to another path: what a stage reads must stay as it was";
+                self.mistakes.push(Mistake::new(span, title, "this stage", help));
+            }
+        }
+    }
+
+    fn stage_params(&mut self, name: &str, form: &StageForm) {
+        for (i, selector) in form.params.iter().enumerate() {
+            if self.params.select(selector).next().is_none() {
+                let span = self.at(&[Step::Key("stage"), Step::Key(name), Step::Key("params"), Step::At(i)]);
+                let help = match self.params.nearest(selector) {
+                    Some(near) => format!("did you mean `{near}`?"),
+                    None => format!("add it to [params], as in `{selector} = …`"),
+                };
+                let title = format!("there is no parameter `{selector}`");
+                self.mistakes.push(Mistake::new(span, title, "not in [params]", help));
+            }
+        }
+    }
+
+    fn command(&mut self, name: &str, run: &Command, form: &StageForm) {
+        let span = self.at(&[Step::Key("stage"), Step::Key(name), Step::Key("run")]);
+        let words: Vec<&str> = match run {
+            Command::Shell(text) => vec![text],
+            Command::Argv(words) => words.iter().map(String::as_str).collect(),
+        };
+        if words.first().is_none_or(|w| w.trim().is_empty()) {
+            let help = "write the command, as in `run = \"python3 steps/fit.py\"`";
+            self.mistakes.push(Mistake::new(span, format!("the stage `{name}` has no command"), "empty", help));
+            return;
+        }
+        for placeholder in words.iter().flat_map(|w| placeholders(w)) {
+            let table = placeholder.split('.').next().unwrap_or_default();
+            let known = self.params.get(placeholder).is_some();
+            let ours = known || (placeholder.contains('.') && self.params.select(table).next().is_some());
+            if !ours {
+                continue; // braces of the shell or of another language
+            }
+            let declared = form.params.iter().any(|s| self.params.select(s).any(|(leaf, _)| leaf == placeholder));
+            let (label, help) = if !known {
+                let near = self.params.nearest(placeholder).unwrap_or_default();
+                (format!("`{{{placeholder}}}` names no parameter"), format!("did you mean `{{{near}}}`?"))
+            } else if !declared {
+                let help = format!("add \"{placeholder}\" to the stage's `params`, so that it counts");
+                (format!("`{{{placeholder}}}` is not among the stage's parameters"), help)
+            } else {
+                continue;
+            };
+            let title = format!("the command of `{name}` uses a parameter that it does not have");
+            self.mistakes.push(Mistake::new(span.clone(), title, label, help));
+        }
+    }
+
+    /// No two stages may write one path, or one inside another's.
+    fn writers(&mut self, stages: &[StageDecl]) {
+        let mut all: BTreeMap<(&str, usize), (&StageDecl, &'static str, usize)> = BTreeMap::new();
+        for (number, stage) in stages.iter().enumerate() {
+            let writes = stage.writes.iter().map(|w| w.path.as_str());
+            for (i, path) in writes.enumerate() {
+                self.collide(&all, stage, "writes", i, path);
+                all.insert((path, number * 2), (stage, "writes", i));
+            }
+            for (i, path) in stage.metrics.iter().enumerate() {
+                self.collide(&all, stage, "metrics", i, path);
+                all.insert((path, number * 2 + 1), (stage, "metrics", i));
+            }
+        }
+    }
+
+    fn collide(
+        &mut self,
+        all: &BTreeMap<(&str, usize), (&StageDecl, &'static str, usize)>,
+        stage: &StageDecl,
+        field: &'static str,
+        index: usize,
+        path: &str,
+    ) {
+        // What holds the path, or is it: one of its ancestors. What lies in it: those that follow it.
+        let ancestors = path.match_indices('/').map(|(at, _)| &path[..at]).chain([path]);
+        let above = ancestors.filter_map(|a| all.range((a, 0)..=(a, usize::MAX)).next());
+        let below_folder = format!("{path}/");
+        let inside = all.range((below_folder.as_str(), 0)..).take_while(|((p, _), _)| p.starts_with(&below_folder));
+        let Some(((other_path, _), (other, other_field, other_index))) = above.chain(inside).next() else {
+            return;
+        };
+        let place = |s: &StageDecl, f: &'static str, i: usize| {
+            self.document.place(&[Step::Key("stage"), Step::Key(&s.name), Step::Key(f), Step::At(i)])
+        };
+        let relation = if *other_path == path { "also written" } else { "overlaps with what is written" };
+        let title = format!("`{path}` is {}", if *other_path == path { "written twice" } else { "written inside another write" });
+        let label = format!("{relation} by `{}`", other.name);
+        let help = "let each stage write paths of its own; two results cannot share one place";
+        let mistake = Mistake::new(place(stage, field, index), title, label, help)
+            .with(place(other, other_field, *other_index), format!("`{}` writes it here", other.name));
+        self.mistakes.push(mistake);
+    }
+}

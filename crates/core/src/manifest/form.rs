@@ -1,0 +1,140 @@
+//! The shape of `textum.toml`: the types that it is read into, which its JSON Schema comes out of too.
+
+use indexmap::IndexMap;
+use schemars::JsonSchema;
+use serde::Deserialize;
+
+/// The manifest of a Textum project.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ManifestForm {
+    /// What the project is.
+    pub project: ProjectForm,
+    /// The datasets: files or folders, every state of them a version.
+    #[serde(default)]
+    pub data: IndexMap<String, DataForm>,
+    /// Parameters, in nested tables. A stage names the ones it uses.
+    #[serde(default)]
+    pub params: IndexMap<String, serde_json::Value>,
+    /// The interpreter, packages, variables and files that every stage depends on.
+    #[serde(default)]
+    pub environment: EnvironmentForm,
+    /// The stages, in any order: what one writes and another reads puts them in order.
+    #[serde(default)]
+    pub stage: IndexMap<String, StageForm>,
+    /// How metrics are judged.
+    #[serde(default)]
+    pub metric: IndexMap<String, MetricForm>,
+}
+
+/// What the project is.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ProjectForm {
+    /// A short name.
+    pub name: String,
+    /// What it is for, in a sentence.
+    pub about: Option<String>,
+}
+
+/// A dataset.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct DataForm {
+    /// The file or folder, relative to the project.
+    pub path: String,
+    /// What is in it, in a sentence.
+    pub about: Option<String>,
+}
+
+/// What every stage depends on beside its reads.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct EnvironmentForm {
+    /// The Python interpreter whose version and installed packages count.
+    pub python: Option<String>,
+    /// Only these packages count (all are recorded all the same). Left out: all count.
+    pub packages: Option<Vec<String>>,
+    /// Environment variables that count, and are passed on to the stages.
+    #[serde(default)]
+    pub vars: Vec<String>,
+    /// Files that count for every stage.
+    #[serde(default)]
+    pub files: Vec<String>,
+}
+
+/// A stage: a command, what it takes in and what it brings forth.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct StageForm {
+    /// The command: a string goes to `sh -c`, an array is executed as it is.
+    pub run: RunForm,
+    /// Files and folders that it takes in: data, code, and what other stages write.
+    #[serde(default)]
+    pub reads: Vec<String>,
+    /// The parameters that it uses: tables or dotted leaves of `[params]`.
+    #[serde(default)]
+    pub params: Vec<String>,
+    /// Files and folders that it brings forth. They are cleared before it starts.
+    #[serde(default)]
+    pub writes: Vec<String>,
+    /// Files of metrics that it writes (JSON, TOML, YAML or CSV): their leaves become metrics.
+    #[serde(default)]
+    pub metrics: Vec<String>,
+    /// What it needs of the machine.
+    #[serde(default)]
+    pub needs: NeedsForm,
+    /// `"none"`: this stage depends on no interpreter or package.
+    pub environment: Option<EnvironmentUse>,
+}
+
+/// A command.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum RunForm {
+    /// Given to `sh -c`.
+    Shell(String),
+    /// Executed as it is.
+    Argv(Vec<String>),
+}
+
+/// What a stage needs of the machine while it runs.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NeedsForm {
+    /// Processors that it keeps busy; 1 unless said.
+    pub cpus: Option<u32>,
+    /// Memory, such as "500MiB" or "2GiB".
+    pub memory: Option<String>,
+}
+
+/// Whether a stage depends on the project's environment.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum EnvironmentUse {
+    /// It depends on no interpreter or package.
+    None,
+}
+
+/// How a metric is judged.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct MetricForm {
+    /// Whether higher or lower is better.
+    pub better: Better,
+}
+
+/// The direction in which a metric gets better.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Better {
+    /// More is better.
+    Higher,
+    /// Less is better.
+    Lower,
+}
+
+/// The JSON Schema of the manifest, for editors and for [`super::shape`].
+pub fn manifest_schema() -> serde_json::Value {
+    schemars::schema_for!(ManifestForm).to_value()
+}

@@ -1,0 +1,85 @@
+//! Parameters in a command: `{fit.rate}` becomes the value.
+
+use serde_json::Value;
+
+use super::Command;
+
+/// The names in braces of a text that could be parameters: `{fit.rate}`, but not `${HOME}`, `{}`,
+/// `{a,b}` or `{ print }`.
+pub fn placeholders(text: &str) -> Vec<&str> {
+    spans(text).into_iter().map(|(from, to)| &text[from + 1..to - 1]).collect()
+}
+
+fn spans(text: &str) -> Vec<(usize, usize)> {
+    let mut found = Vec::new();
+    for (open, _) in text.match_indices('{') {
+        if text[..open].ends_with('$') {
+            continue;
+        }
+        let Some(length) = text[open + 1..].find('}') else { break };
+        let name = &text[open + 1..open + 1 + length];
+        let fits = name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
+            && name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '_' | '-' | '.'));
+        if fits {
+            found.push((open, open + length + 2));
+        }
+    }
+    found
+}
+
+fn plain(value: &Value) -> String {
+    match value {
+        Value::String(text) => text.clone(),
+        other => other.to_string(),
+    }
+}
+
+/// A word as a shell takes it literally.
+pub fn shell_word(text: &str) -> String {
+    let safe = |c: char| c.is_ascii_alphanumeric() || "_-./:=@%+,".contains(c);
+    if !text.is_empty() && text.chars().all(safe) {
+        text.to_string()
+    } else {
+        format!("'{}'", text.replace('\'', "'\\''"))
+    }
+}
+
+fn replace(text: &str, value_of: &dyn Fn(&str) -> Option<String>) -> String {
+    let mut out = String::with_capacity(text.len());
+    let mut done = 0;
+    for (from, to) in spans(text) {
+        if let Some(value) = value_of(&text[from + 1..to - 1]) {
+            out.push_str(&text[done..from]);
+            out.push_str(&value);
+            done = to;
+        }
+    }
+    out.push_str(&text[done..]);
+    out
+}
+
+/// The command with its parameters filled in; in a shell's text each value is one quoted word.
+pub fn substitute<'v>(command: &Command, value_of: impl Fn(&str) -> Option<&'v Value>) -> Command {
+    match command {
+        Command::Shell(text) => Command::Shell(replace(text, &|name| value_of(name).map(|v| shell_word(&plain(v))))),
+        Command::Argv(words) => {
+            Command::Argv(words.iter().map(|w| replace(w, &|name| value_of(name).map(plain))).collect())
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_parameters_are_replaced() {
+        let value = Value::from("it's a b");
+        let of = |name: &str| (name == "fit.kind").then_some(&value);
+        let command = Command::Shell("run {fit.kind} ${HOME} {other} {a,b} '{print $1}'".into());
+        let expected = Command::Shell("run 'it'\\''s a b' ${HOME} {other} {a,b} '{print $1}'".into());
+        assert_eq!(substitute(&command, of), expected);
+        let command = Command::Argv(vec!["x={fit.kind}".into()]);
+        assert_eq!(substitute(&command, of), Command::Argv(vec!["x=it's a b".into()]));
+    }
+}

@@ -1,0 +1,70 @@
+//! The immutable documents that say exactly what was read, run and written; their canonical form.
+
+mod canonical;
+mod content;
+mod environment;
+mod metric;
+mod run;
+mod stage;
+mod tree;
+
+pub use canonical::{DocumentError, canonical, read_document, type_of};
+pub use content::{Content, ContentKind, PathContent};
+pub use environment::{COUNTED, CountedEnvironment, ENVIRONMENT, EnvironmentRecord, PythonRecord};
+pub use metric::Metric;
+pub use run::{
+    BetterWord, DatasetState, GitState, REBUILD_RECEIPT, RUN_RECEIPT, RebuildReceipt, RebuiltStage, RebuiltWrite,
+    RunReceipt, RunStage, RunStageState, RunState, Verdict,
+};
+pub use stage::{
+    Exit, INPUTS, Inputs, PlaceRecord, Read, ReadInput, ReadKind, STAGE_RECEIPT, StageReceipt, StageState,
+};
+pub use tree::{TREE_RECEIPT, TREE_RECEIPT_NAME, TreeReceipt, TreeReceiptError, TreeStage};
+
+use crate::store::{Digest, Store, StoreError};
+
+/// Why a receipt could not be had from the store.
+#[derive(Debug, thiserror::Error)]
+pub enum ReceiptError {
+    /// The store does not have it, or not whole.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// It is not what it must be.
+    #[error(transparent)]
+    Document(#[from] DocumentError),
+}
+
+impl StageReceipt {
+    /// Reads a stage receipt from the store.
+    pub fn load(store: &Store, digest: &Digest) -> Result<StageReceipt, ReceiptError> {
+        Ok(read_document(digest, &store.read(digest)?, STAGE_RECEIPT)?)
+    }
+}
+
+impl RunReceipt {
+    /// Reads a run receipt from the store.
+    pub fn load(store: &Store, digest: &Digest) -> Result<RunReceipt, ReceiptError> {
+        Ok(read_document(digest, &store.read(digest)?, RUN_RECEIPT)?)
+    }
+}
+
+impl EnvironmentRecord {
+    /// Reads the record of an environment from the store.
+    pub fn load(store: &Store, digest: &Digest) -> Result<EnvironmentRecord, ReceiptError> {
+        Ok(read_document(digest, &store.read(digest)?, ENVIRONMENT)?)
+    }
+}
+
+impl CountedEnvironment {
+    /// Reads the counted part of an environment from the store.
+    pub fn load(store: &Store, digest: &Digest) -> Result<CountedEnvironment, ReceiptError> {
+        Ok(read_document(digest, &store.read(digest)?, COUNTED)?)
+    }
+}
+
+impl Inputs {
+    /// The stage key: the digest of the canonical form.
+    pub fn key(&self) -> Result<Digest, DocumentError> {
+        Ok(Digest::of(&canonical(self)?))
+    }
+}

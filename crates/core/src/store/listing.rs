@@ -1,0 +1,180 @@
+//! The listing of a folder: the text whose digest is the folder's digest.
+//!
+//! One line an entry, sorted by the bytes of the path: type, digest in hex, size in bytes, path, with
+//! single spaces between. Types: `file`, `exec` (a file that may be executed), `link` (digest and size
+//! of the text it points to), `dir` (an empty folder; its digest is `-`, its size 0). In a path,
+//! backslash, line feed and carriage return are written `\\`, `\n` and `\r`.
+
+use std::borrow::Cow;
+
+use super::Digest;
+
+/// What an entry of a folder is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum ItemKind {
+    /// A regular file.
+    File,
+    /// A regular file that may be executed.
+    Exec,
+    /// A symbolic link; its content is the text it points to.
+    Link,
+    /// A folder with nothing in it.
+    EmptyDir,
+}
+
+/// One entry of a folder, at any depth.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Item<'t> {
+    /// What it is.
+    pub kind: ItemKind,
+    /// Digest of its content; none for an empty folder.
+    pub digest: Option<Digest>,
+    /// Size of its content in bytes.
+    pub size: u64,
+    /// Path below the folder, with `/`.
+    pub path: Cow<'t, str>,
+}
+
+/// A listing that is none.
+#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[error("line {line} of the folder's listing is not one")]
+pub struct ListingError {
+    /// Number of the line, from 1.
+    pub line: usize,
+}
+
+impl ItemKind {
+    /// The word in the listing.
+    pub fn word(self) -> &'static str {
+        match self {
+            ItemKind::File => "file",
+            ItemKind::Exec => "exec",
+            ItemKind::Link => "link",
+            ItemKind::EmptyDir => "dir",
+        }
+    }
+}
+
+fn escape(path: &str) -> Cow<'_, str> {
+    if path.contains(['\\', '\n', '\r']) {
+        Cow::Owned(path.replace('\\', "\\\\").replace('\n', "\\n").replace('\r', "\\r"))
+    } else {
+        Cow::Borrowed(path)
+    }
+}
+
+fn unescape(path: &str) -> Option<Cow<'_, str>> {
+    if !path.contains('\\') {
+        return Some(Cow::Borrowed(path));
+    }
+    let mut out = String::with_capacity(path.len());
+    let mut chars = path.chars();
+    while let Some(c) = chars.next() {
+        if c != '\\' {
+            out.push(c);
+            continue;
+        }
+        out.push(match chars.next()? {
+            '\\' => '\\',
+            'n' => '\n',
+            'r' => '\r',
+            _ => return None,
+        });
+    }
+    Some(Cow::Owned(out))
+}
+
+/// Appends an entry's line. Entries must be given in the order of their paths' bytes.
+pub fn write_listing_line(out: &mut Vec<u8>, item: &Item<'_>) {
+    let mut size = [0; 20];
+    let digits = format_number(item.size, &mut size);
+    out.extend_from_slice(item.kind.word().as_bytes());
+    out.push(b' ');
+    match &item.digest {
+        Some(digest) => out.extend_from_slice(blake3::Hash::from_bytes(*digest.as_bytes()).to_hex().as_bytes()),
+        None => out.push(b'-'),
+    }
+    out.push(b' ');
+    out.extend_from_slice(digits);
+    out.push(b' ');
+    out.extend_from_slice(escape(&item.path).as_bytes());
+    out.push(b'\n');
+}
+
+fn format_number(mut number: u64, buffer: &mut [u8; 20]) -> &[u8] {
+    let mut at = buffer.len();
+    loop {
+        at -= 1;
+        buffer[at] = b'0' + (number % 10) as u8;
+        number /= 10;
+        if number == 0 {
+            return &buffer[at..];
+        }
+    }
+}
+
+/// A path that stays below the folder it is listed in.
+fn is_below(path: &str) -> bool {
+    !path.is_empty() && path.split('/').all(|part| !matches!(part, "" | "." | ".."))
+}
+
+fn parse_line(line: &str) -> Option<Item<'_>> {
+    let mut fields = line.splitn(4, ' ');
+    let (word, digest, size, path) = (fields.next()?, fields.next()?, fields.next()?, fields.next()?);
+    let kind = match word {
+        "file" => ItemKind::File,
+        "exec" => ItemKind::Exec,
+        "link" => ItemKind::Link,
+        "dir" => ItemKind::EmptyDir,
+        _ => return None,
+    };
+    let digest = if kind == ItemKind::EmptyDir {
+        (digest == "-").then_some(None)?
+    } else {
+        Some(Digest::from_hex(digest)?)
+    };
+    let path = unescape(path)?;
+    is_below(&path).then_some(Item { kind, digest, size: size.parse().ok()?, path })
+}
+
+/// The entries of a listing, in its order; the first line that is none is an error, as is a path that
+/// leads out of the folder or stands out of order.
+pub fn parse_listing(bytes: &[u8]) -> Result<Vec<Item<'_>>, ListingError> {
+    let mut items: Vec<Item<'_>> = Vec::new();
+    if bytes.is_empty() {
+        return Ok(items);
+    }
+    let body = bytes.strip_suffix(b"\n").ok_or(ListingError { line: 1 })?;
+    for (number, line) in body.split(|b| *b == b'\n').enumerate() {
+        let wrong = ListingError { line: number + 1 };
+        let item = std::str::from_utf8(line).ok().and_then(parse_line).ok_or(wrong)?;
+        if items.last().is_some_and(|last| *last.path >= *item.path) {
+            return Err(ListingError { line: number + 1 });
+        }
+        items.push(item);
+    }
+    Ok(items)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn awkward_names_survive_a_listing_and_hostile_ones_are_refused() {
+        let mut text = Vec::new();
+        let names = ["a b", "new\nline", "tail\\n", "ünïcode/ß"];
+        for path in names {
+            let digest = Some(Digest::of(path.as_bytes()));
+            write_listing_line(&mut text, &Item { kind: ItemKind::File, digest, size: 7, path: path.into() });
+        }
+        let read: Vec<_> = parse_listing(&text).unwrap().into_iter().map(|i| i.path.into_owned()).collect();
+        assert_eq!(read, names);
+        for path in ["../up", "/root", "a/../../b", "a//b", "."] {
+            let line = format!("file {} 1 {path}\n", Digest::of(b"").hex());
+            assert!(parse_listing(line.as_bytes()).is_err(), "{path}");
+        }
+        let twice = format!("dir - 0 b\ndir - 0 a\n");
+        assert_eq!(parse_listing(twice.as_bytes()), Err(ListingError { line: 2 }));
+    }
+}

@@ -1,0 +1,72 @@
+//! Looking whether packs and indexes are what they must be.
+
+use rayon::prelude::*;
+
+use super::catalog::Catalog;
+use super::index::{self, Record};
+use super::{Digest, Store, StoreError, list_packs, pack};
+
+/// Something in the store that is not as it must be.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Damage {
+    /// The file it is in.
+    pub path: std::path::PathBuf,
+    /// What is wrong.
+    pub what: String,
+    /// Whether it can be made anew from what is whole.
+    pub derived: bool,
+}
+
+/// What was found of one pack.
+#[derive(Clone, Debug)]
+pub struct PackReport {
+    /// Its name.
+    pub name: Digest,
+    /// Its length in bytes.
+    pub length: u64,
+    /// Entries in it.
+    pub entries: usize,
+    /// What is wrong with it or its index.
+    pub damage: Vec<Damage>,
+}
+
+fn look_at(store: &Store, name: Digest, length: u64, deep: bool) -> Result<PackReport, StoreError> {
+    let path = Catalog::path_of(&store.packs_folder(), &name);
+    let mut records = Vec::new();
+    let mut damage = Vec::new();
+    match pack::scan(&path, deep, |entry, offset| records.push(Record { entry, offset })) {
+        Ok(found) if found == name => {}
+        Ok(_) => damage.push(Damage {
+            path: path.clone(),
+            what: "its entries do not make up its name: some are missing or altered".into(),
+            derived: false,
+        }),
+        Err(StoreError::Damaged { path, what }) => damage.push(Damage { path, what, derived: false }),
+        Err(other) => return Err(other),
+    }
+    records.sort_unstable_by_key(|r| (r.entry.digest, r.entry.kind));
+    let index_path = path.with_extension("index");
+    if damage.is_empty() && index::read(&index_path, &name, length).as_ref() != Some(&records) {
+        let what = if index_path.exists() { "it does not agree with its pack" } else { "it is missing" };
+        damage.push(Damage { path: index_path, what: what.into(), derived: true });
+    }
+    Ok(PackReport { name, length, entries: records.len(), damage })
+}
+
+impl Store {
+    /// Looks at every pack and its index; with `deep` every stored byte is read and checked.
+    pub fn verify_packs(&self, deep: bool) -> Result<Vec<PackReport>, StoreError> {
+        let folder = self.packs_folder();
+        if !folder.exists() {
+            return Ok(Vec::new());
+        }
+        list_packs(&folder)?.into_par_iter().map(|(name, length)| look_at(self, name, length, deep)).collect()
+    }
+
+    /// Makes the index of a pack anew from the pack.
+    pub fn rebuild_index(&self, name: &Digest) -> Result<(), StoreError> {
+        let path = Catalog::path_of(&self.packs_folder(), name);
+        index::rebuild(&path, &path.with_extension("index"), name)?;
+        self.reload()
+    }
+}

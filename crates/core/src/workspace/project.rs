@@ -1,0 +1,84 @@
+//! All parts of an open project together, for those who need most of them.
+
+use std::path::Path;
+
+use super::{Workspace, WorkspaceError};
+use crate::fingerprint::{EnvironmentNow, PythonError, Scanner, environment};
+use crate::graph::Graph;
+use crate::ledger::{Ledger, LedgerError};
+use crate::manifest::{LoadError, Manifest, Params};
+use crate::store::Store;
+
+/// An open project: the manifest checked, the store and ledger open.
+pub struct Project {
+    /// Its paths.
+    pub workspace: Workspace,
+    /// Its manifest.
+    pub manifest: Manifest,
+    /// The graph of its stages.
+    pub graph: Graph,
+    /// Parameters as this command uses them: the manifest's, with what was set for once.
+    pub params: Params,
+    /// Names of the parameters set for once.
+    pub set: Vec<String>,
+    /// Its store.
+    pub store: Store,
+    /// Its ledger.
+    pub ledger: Ledger,
+    /// Looks at its files.
+    pub scanner: Scanner,
+    /// Environment variables of this process.
+    pub variables: Vec<(String, String)>,
+}
+
+/// Why a project could not be opened.
+#[derive(Debug, thiserror::Error)]
+pub enum LoadProjectError {
+    /// Not a project, or one of a newer format.
+    #[error(transparent)]
+    Workspace(#[from] WorkspaceError),
+    /// The manifest.
+    #[error(transparent)]
+    Manifest(#[from] LoadError),
+    /// The ledger.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+}
+
+impl Project {
+    /// Opens the project that a folder belongs to, without leaving a trace in one that has no state.
+    /// `variables` are those that stages may get.
+    pub fn open(folder: &Path, variables: Vec<(String, String)>) -> Result<Project, LoadProjectError> {
+        let workspace = Workspace::find(folder)?;
+        let manifest = Manifest::load(&workspace.manifest_path())?;
+        let store = Store::open(&workspace.store_folder());
+        let ledger = match workspace.state().is_dir() {
+            true => Ledger::open(&workspace.ledger_path(), &store)?,
+            false => Ledger::in_memory()?,
+        };
+        let scanner = Scanner::open(workspace.root(), workspace.cache_folder());
+        let graph = Graph::build(&manifest.stages);
+        let params = manifest.params.clone();
+        Ok(Project { workspace, manifest, graph, params, set: Vec::new(), store, ledger, scanner, variables })
+    }
+
+    /// Opens the project for work that is recorded: makes Textum's folder if there is none.
+    pub fn open_to_write(folder: &Path, variables: Vec<(String, String)>) -> Result<Project, LoadProjectError> {
+        let workspace = Workspace::find(folder)?;
+        // A manifest with mistakes is reported before anything is made.
+        Manifest::load(&workspace.manifest_path())?;
+        workspace.create_state()?;
+        Project::open(folder, variables)
+    }
+
+    /// The environment that stages have now.
+    pub fn environment(&self) -> Result<EnvironmentNow, PythonError> {
+        let cache = self.workspace.cache_folder();
+        environment(&self.manifest.environment, self.workspace.root(), &self.variables, cache.as_deref())
+    }
+
+    /// The dataset that a path is, or is part of.
+    pub fn dataset_of(&self, path: &str) -> Option<&str> {
+        self.manifest.data.iter().find(|d| crate::manifest::overlap(path, &d.path)).map(|d| d.name.as_str())
+    }
+}

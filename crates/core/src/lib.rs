@@ -1,10 +1,14 @@
 //! tour
 pub mod event;
+pub mod exec;
 pub mod fingerprint;
 pub mod fsio;
 pub mod graph;
 pub mod ledger;
 pub mod manifest;
+pub mod plan;
 pub mod receipt;
+pub mod restore;
+pub mod sandbox;
 pub mod store;
 pub mod workspace;

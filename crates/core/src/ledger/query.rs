@@ -82,7 +82,7 @@ fn digest(row: &Row<'_>, column: usize) -> rusqlite::Result<Digest> {
 
 impl Ledger {
     pub(super) fn rows<T>(&self, sql: &str, args: &[&dyn ToSql], make: impl FnMut(&Row<'_>) -> rusqlite::Result<T>) -> Result<Vec<T>, LedgerError> {
-        let read = || {
+        let read = || -> rusqlite::Result<Vec<T>> {
             let mut statement = self.db.prepare_cached(sql)?;
             let rows = statement.query_map(args, make)?;
             rows.collect()

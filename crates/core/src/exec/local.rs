@@ -1,0 +1,114 @@
+//! This machine as a place: each command in a process group of its own, so that all of it can be ended.
+
+use std::fs::OpenOptions;
+use std::os::unix::process::{CommandExt, ExitStatusExt};
+use std::process::{Child, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use rustix::process::{Pid, Signal, WaitId, WaitIdOptions, kill_process_group, waitid};
+
+use super::place::{Job, Place, Running};
+use crate::fingerprint::{host, system};
+use crate::fsio::IoError;
+use crate::manifest::Command;
+use crate::receipt::{Exit, PlaceRecord};
+
+/// This machine.
+pub struct LocalPlace;
+
+struct LocalRunning {
+    child: Mutex<Child>,
+    group: Option<Pid>,
+    ended: AtomicBool,
+    name: std::path::PathBuf,
+}
+
+impl Place for LocalPlace {
+    fn start(&self, job: &Job) -> Result<Arc<dyn Running>, IoError> {
+        let open = || OpenOptions::new().create(true).append(true).open(&job.log).map_err(IoError::of("create", &job.log));
+        let mut command = match &job.command {
+            Command::Shell(text) => {
+                let mut shell = std::process::Command::new("/bin/sh");
+                shell.arg("-c").arg(text);
+                shell
+            }
+            Command::Argv(words) => {
+                let mut command = std::process::Command::new(words.first().map_or("", String::as_str));
+                command.args(&words[1.min(words.len())..]);
+                command
+            }
+        };
+        let program = std::path::PathBuf::from(command.get_program());
+        command
+            .current_dir(&job.folder)
+            .env_clear()
+            .envs(job.variables.iter().map(|(k, v)| (k, v)))
+            .stdin(Stdio::null())
+            .stdout(open()?)
+            .stderr(open()?)
+            .process_group(0);
+        let child = command.spawn().map_err(IoError::of("start the command", &program))?;
+        let group = i32::try_from(child.id()).ok().and_then(Pid::from_raw);
+        Ok(Arc::new(LocalRunning { child: Mutex::new(child), group, ended: AtomicBool::new(false), name: program }))
+    }
+
+    fn record(&self) -> PlaceRecord {
+        PlaceRecord { kind: "local".into(), host: host(), system: system() }
+    }
+}
+
+impl LocalRunning {
+    /// Signals the group while its leader has not been reaped, so that the number is surely still its own.
+    fn signal(&self, signal: Signal) {
+        let _child = self.child.lock().unwrap_or_else(PoisonError::into_inner);
+        if let (Some(group), false) = (self.group, self.ended.load(Ordering::SeqCst)) {
+            // An error means that there is nobody left to hear it.
+            let _ = kill_process_group(group, signal);
+        }
+    }
+}
+
+impl Running for LocalRunning {
+    fn wait(&self) -> Result<Exit, IoError> {
+        // Waited for without reaping: what the command left running is ended while the group's number
+        // cannot have gone to anybody else.
+        if let Some(pid) = self.group {
+            while let Err(e) = waitid(WaitId::Pid(pid), WaitIdOptions::EXITED | WaitIdOptions::NOWAIT) {
+                if e != rustix::io::Errno::INTR {
+                    break;
+                }
+            }
+        }
+        self.signal(Signal::KILL);
+        let mut child = self.child.lock().unwrap_or_else(PoisonError::into_inner);
+        let status = child.wait().map_err(IoError::of("wait for", &self.name))?;
+        self.ended.store(true, Ordering::SeqCst);
+        Ok(match status.code() {
+            Some(code) => Exit::Code(code),
+            None => Exit::Signal(status.signal().unwrap_or_default()),
+        })
+    }
+
+    fn interrupt(&self) {
+        self.signal(Signal::INT);
+    }
+
+    fn kill(&self) {
+        self.signal(Signal::KILL);
+    }
+}
+
+/// Ends every process that was started by a stage of this run and outlived a lost Textum: those that
+/// have the run's id in their environment. Does nothing where the system does not show environments.
+pub(super) fn end_left_over(run: &str) {
+    let mark = format!("TEXTUM_RUN={run}");
+    let Ok(entries) = std::fs::read_dir("/proc") else { return };
+    for entry in entries.flatten() {
+        let Some(pid) = entry.file_name().to_str().and_then(|n| n.parse::<i32>().ok()).and_then(Pid::from_raw) else { continue };
+        let Ok(environ) = std::fs::read(entry.path().join("environ")) else { continue };
+        if environ.split(|b| *b == 0).any(|v| v == mark.as_bytes()) {
+            let _ = rustix::process::kill_process(pid, Signal::KILL);
+        }
+    }
+}

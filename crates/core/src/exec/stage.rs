@@ -1,0 +1,286 @@
+//! One execution of one stage: from its inputs to its receipt. What is executed is what is recorded:
+//! nothing but the inputs decides what is done here.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Instant;
+
+use super::echo::Echo;
+use super::metrics::read_metrics;
+use super::place::{Job, Place, Running};
+use super::{ExecError, likely};
+use crate::event::{CancelToken, EventSink};
+use crate::fingerprint::{Scanner, stage_variables};
+use crate::fsio::{self, IoError};
+use crate::manifest::{Needs, nest};
+use crate::receipt::{
+    Content, ContentKind, Exit, Inputs, Metric, PathContent, Read, STAGE_RECEIPT, StageReceipt, StageState, canonical,
+};
+use crate::store::{Digest, Writer};
+
+/// A stage about to be executed; its outputs have been cleared.
+pub struct Task {
+    /// What decides its result.
+    pub inputs: Inputs,
+    /// The digest of that.
+    pub key: Digest,
+    /// What it reads, and where that came from.
+    pub reads: Vec<Read>,
+    /// What it needs of the machine.
+    pub needs: Needs,
+    /// The run's id.
+    pub run: String,
+    /// Its folder for log and parameters, outside the root it works in.
+    pub folder: PathBuf,
+    /// Record of the whole environment.
+    pub environment: Option<Digest>,
+    /// The working tree, when it works in a sandbox instead.
+    pub sandbox_of: Option<PathBuf>,
+}
+
+/// What all executions of a run have in common.
+pub struct Bench<'a> {
+    /// Looks at the files below the folder that stages work in.
+    pub scanner: &'a Scanner,
+    /// Takes results into the store.
+    pub writer: &'a Writer<'a>,
+    /// Where commands are executed.
+    pub place: &'a dyn Place,
+    /// This process's environment variables.
+    pub variables: &'a [(String, String)],
+    /// Whether what stages print is told of.
+    pub echo: bool,
+    /// Hears of it.
+    pub events: &'a dyn EventSink,
+    /// Asks to stop.
+    pub cancel: &'a CancelToken,
+    /// The commands at work.
+    pub at_work: Mutex<BTreeMap<String, Arc<dyn Running>>>,
+}
+
+/// An execution that has ended, one way or another.
+#[derive(Debug)]
+pub struct Executed {
+    /// Its receipt.
+    pub receipt: StageReceipt,
+    /// The receipt's digest; it is in the store with the next publishing.
+    pub digest: Digest,
+}
+
+impl Bench<'_> {
+    /// Tells all commands at work to end.
+    pub fn end_all(&self, at_once: bool) {
+        for running in self.at_work.lock().unwrap_or_else(PoisonError::into_inner).values() {
+            if at_once { running.kill() } else { running.interrupt() }
+        }
+    }
+
+    /// Executes a stage. An error is Textum's own; a stage that does not succeed has a receipt that says so.
+    pub fn execute(&self, task: Task) -> Result<Executed, ExecError> {
+        let started = jiff::Timestamp::now();
+        let clock = Instant::now();
+        let job = self.prepare(&task)?;
+        let mut receipt = begin(&task, self.place, started.to_string());
+        fsio::write_derived(&task.folder.join("begun.json"), &canonical(&receipt)?)?;
+        let failure = match self.run_command(&task, &job) {
+            Ok(exit) => {
+                receipt.exit = Some(exit);
+                self.judge(&task, &mut receipt, exit)?
+            }
+            Err(e) => Some(e.to_string()),
+        };
+        receipt.seconds = clock.elapsed().as_secs_f64();
+        if let Some(reason) = failure {
+            receipt.state = if self.cancel.asked() { StageState::Stopped } else { StageState::Failed };
+            receipt.reason = Some(reason);
+            self.keep_what_is_left(&task, &mut receipt);
+        }
+        receipt.log = self.keep_log(&job.log)?;
+        let digest = self.writer.put_document(&canonical(&receipt)?)?;
+        Ok(Executed { receipt, digest })
+    }
+
+    fn prepare(&self, task: &Task) -> Result<Job, ExecError> {
+        let folder = &task.folder;
+        fs::create_dir_all(folder).map_err(IoError::of("create the folder", folder))?;
+        let params = folder.join("params.json");
+        let typed = task.inputs.params.iter().map(|(n, text)| (n.as_str(), serde_json::from_str(text).unwrap_or_default()));
+        let text = serde_json::to_vec_pretty(&nest(typed)).map_err(|e| IoError::of("write", &params)(e.into()))?;
+        fsio::write_derived(&params, &text)?;
+        let root = self.scanner.root();
+        for output in task.inputs.writes.iter().chain(&task.inputs.metrics) {
+            let path = root.join(output.trim_end_matches('/'));
+            let parent = path.parent().unwrap_or(root);
+            fs::create_dir_all(parent).map_err(IoError::of("create the folder", parent))?;
+        }
+        let mut variables = stage_variables(self.variables, &task.inputs.vars);
+        variables.extend([
+            ("TEXTUM_STAGE".to_string(), task.inputs.stage.clone()),
+            ("TEXTUM_RUN".to_string(), task.run.clone()),
+            ("TEXTUM_PARAMS".to_string(), params.display().to_string()),
+        ]);
+        let log = folder.join("log");
+        Ok(Job { command: task.inputs.run.clone(), folder: root.to_path_buf(), variables, log })
+    }
+
+    fn run_command(&self, task: &Task, job: &Job) -> Result<Exit, IoError> {
+        let running = self.place.start(job)?;
+        let stage = &task.inputs.stage;
+        self.at_work.lock().unwrap_or_else(PoisonError::into_inner).insert(stage.clone(), running.clone());
+        // Whoever asked to stop before the command was known here did not reach it.
+        if self.cancel.asked() {
+            running.interrupt();
+        }
+        let echo = self.echo.then(|| Echo::start(stage, &job.log));
+        let result = match echo {
+            Some(echo) => echo.during(self.events, || running.wait()),
+            None => running.wait(),
+        };
+        self.at_work.lock().unwrap_or_else(PoisonError::into_inner).remove(stage);
+        result
+    }
+
+    /// Why the stage did not succeed, if it did not; else its outputs are in the receipt.
+    fn judge(&self, task: &Task, receipt: &mut StageReceipt, exit: Exit) -> Result<Option<String>, ExecError> {
+        if self.cancel.asked() && exit != Exit::Code(0) {
+            return Ok(Some("it was stopped".into()));
+        }
+        match exit {
+            Exit::Code(0) => {}
+            Exit::Code(127) => return Ok(Some(self.with_likely(task, "its command was not found (exit status 127)".into()))),
+            Exit::Code(code) => return Ok(Some(self.with_likely(task, format!("its command ended with exit status {code}")))),
+            Exit::Signal(number) => return Ok(Some(format!("its command was killed by signal {number}"))),
+        }
+        if let Some(reason) = self.changed_reads(task)? {
+            return Ok(Some(reason));
+        }
+        let (writes, missing) = self.collect(&task.inputs.writes)?;
+        let (metric_files, missing_metrics) = self.collect(&task.inputs.metrics)?;
+        let missing: Vec<String> = missing.into_iter().chain(missing_metrics).collect();
+        if !missing.is_empty() {
+            return Ok(Some(format!("it did not write {}, which it declares", missing.join(", "))));
+        }
+        match self.read_metric_files(&metric_files) {
+            Ok(metrics) => receipt.metrics = metrics,
+            Err(reason) => return Ok(Some(reason)),
+        }
+        receipt.writes = writes;
+        receipt.metric_files = metric_files;
+        Ok(None)
+    }
+
+    fn with_likely(&self, task: &Task, reason: String) -> String {
+        let Some(project) = &task.sandbox_of else { return reason };
+        let reads: Vec<&str> = task.inputs.reads.keys().map(String::as_str).collect();
+        let likely = likely::likely_files(&task.folder.join("log"), project, self.scanner.root(), &reads);
+        if likely.is_empty() {
+            return reason;
+        }
+        format!("{reason}; it seems to need {}, which it does not declare among its reads", likely.join(", "))
+    }
+
+    /// A read that is not what it was when the stage began: the receipt could not be true.
+    fn changed_reads(&self, task: &Task) -> Result<Option<String>, ExecError> {
+        let mut changed = Vec::new();
+        for read in &task.reads {
+            if self.scanner.look(&read.at.path)?.as_ref() != Some(&read.at.content) {
+                changed.push(read.at.path.as_str());
+            }
+        }
+        if changed.is_empty() {
+            return Ok(None);
+        }
+        let them = changed.join(", ");
+        Ok(Some(format!("{them} changed while it ran (by the stage itself, or by somebody else), so that its result cannot be told to come from what it read")))
+    }
+
+    fn collect(&self, declared: &[String]) -> Result<(Vec<PathContent>, Vec<String>), ExecError> {
+        let mut found = Vec::new();
+        let mut missing = Vec::new();
+        for declared in declared {
+            let path = declared.trim_end_matches('/');
+            match self.scanner.record(path, self.writer)? {
+                Some(content) if !declared.ends_with('/') || content.kind == ContentKind::Folder => {
+                    found.push(PathContent { path: path.to_string(), content });
+                }
+                Some(_) => missing.push(format!("{declared} (a file stands there, a folder is declared)")),
+                None => missing.push(declared.clone()),
+            }
+        }
+        Ok((found, missing))
+    }
+
+    fn read_metric_files(&self, files: &[PathContent]) -> Result<BTreeMap<String, Metric>, String> {
+        let mut all = BTreeMap::new();
+        for file in files {
+            if file.content.kind == ContentKind::Folder {
+                return Err(format!("its metrics {} are a folder; name the files", file.path));
+            }
+            let found = read_metrics(&self.scanner.root().join(&file.path));
+            all.extend(found.map_err(|e| format!("its metrics {} cannot be read: {e}", file.path))?);
+        }
+        Ok(all)
+    }
+
+    /// Of a stage that did not succeed: metrics as far as they are there, and what it left behind by
+    /// digest, so that the next run knows it for what it is. Nothing here may fail the run.
+    fn keep_what_is_left(&self, task: &Task, receipt: &mut StageReceipt) {
+        receipt.writes.clear();
+        receipt.metric_files.clear();
+        for path in &task.inputs.metrics {
+            if let Ok(Some(content)) = self.scanner.record(path, self.writer) {
+                let file = PathContent { path: path.clone(), content };
+                if let Ok(metrics) = read_metrics(&self.scanner.root().join(path)) {
+                    receipt.metrics.extend(metrics);
+                }
+                receipt.metric_files.push(file);
+            }
+        }
+        for path in &task.inputs.writes {
+            let path = path.trim_end_matches('/');
+            let Ok(Some(content)) = self.scanner.look(path) else { continue };
+            if content.kind != ContentKind::Folder {
+                receipt.left.push(PathContent { path: path.to_string(), content });
+                continue;
+            }
+            for seen in crate::fingerprint::walk(&self.scanner.root().join(path)).unwrap_or_default() {
+                let below = format!("{path}/{}", seen.path);
+                if let Ok(Some(content)) = self.scanner.look(&below) {
+                    receipt.left.push(PathContent { path: below, content });
+                }
+            }
+        }
+    }
+
+    fn keep_log(&self, log: &Path) -> Result<Content, ExecError> {
+        let stored = if log.is_file() { self.writer.put_file(log)? } else { self.writer.put_bytes(b"")? };
+        Ok(Content { kind: ContentKind::File, digest: stored.digest, size: stored.size, files: None })
+    }
+}
+
+fn begin(task: &Task, place: &dyn Place, started: String) -> StageReceipt {
+    StageReceipt {
+        r#type: STAGE_RECEIPT.to_string(),
+        run: task.run.clone(),
+        key: task.key,
+        inputs: task.inputs.clone(),
+        state: StageState::Done,
+        reason: None,
+        started,
+        seconds: 0.0,
+        exit: None,
+        reads: task.reads.clone(),
+        writes: Vec::new(),
+        metric_files: Vec::new(),
+        metrics: BTreeMap::new(),
+        left: Vec::new(),
+        log: Content { kind: ContentKind::File, digest: Digest::of(b""), size: 0, files: None },
+        environment: task.environment,
+        needs: task.needs,
+        place: place.record(),
+        sandbox: task.sandbox_of.is_some(),
+        undeclared: Vec::new(),
+    }
+}

@@ -1,0 +1,237 @@
+//! The decision for one stage. There is no second rule book: whoever wants to know what is to be done
+//! for a stage asks here.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::reads::{ReadState, missing_reads, read_state};
+use super::{Action, PlanError};
+use crate::fingerprint::{EnvironmentNow, Reason, ReasonKind, inputs_of, reasons};
+use crate::graph::StageIndex;
+use crate::receipt::{CountedEnvironment, Content, Inputs, PathContent, StageReceipt, TreeReceipt};
+use crate::store::Digest;
+use crate::workspace::Project;
+
+/// Everything that decisions are made from.
+pub struct Outlook<'p> {
+    /// The project.
+    pub project: &'p Project,
+    /// Its environment.
+    pub environment: EnvironmentNow,
+    /// What the tree's receipt says stands there.
+    pub tree: Option<TreeReceipt>,
+    /// Stages to be executed whatever is recorded.
+    pub forced: BTreeSet<StageIndex>,
+}
+
+/// What is known of an upstream stage.
+#[derive(Clone, Debug)]
+pub enum Settled {
+    /// Its result is known.
+    Result {
+        /// Its outputs.
+        outputs: Vec<PathContent>,
+        /// Whether they stand in the tree already.
+        in_place: bool,
+    },
+    /// It will be executed.
+    Pending,
+}
+
+/// What is to be done for a stage, and why.
+#[derive(Clone, Debug)]
+pub struct Decision {
+    /// The stage's name.
+    pub stage: String,
+    /// The stage's number.
+    pub index: StageIndex,
+    /// What is to be done.
+    pub action: Action,
+    /// The stage's inputs, unless something it reads is yet to be written.
+    pub inputs: Option<Inputs>,
+    /// Their digest.
+    pub key: Option<Digest>,
+    /// What stands at its reads, as far as known.
+    pub reads: BTreeMap<String, Content>,
+    /// Why.
+    pub reasons: Vec<Reason>,
+    /// The recorded result, if there is one for the key.
+    pub result: Option<(Digest, StageReceipt)>,
+    /// How long the stage took the last time it was done, in seconds.
+    pub before: Option<f64>,
+}
+
+impl Decision {
+    /// What later stages can know of this one before anything is executed.
+    pub fn outlook(&self) -> Settled {
+        match (&self.result, self.action) {
+            (Some((_, receipt)), Action::Reuse | Action::UpToDate) => {
+                Settled::Result { outputs: receipt.outputs().cloned().collect(), in_place: self.action == Action::UpToDate }
+            }
+            _ => Settled::Pending,
+        }
+    }
+}
+
+/// What stands at all reads of a stage.
+#[derive(Default)]
+struct AllReads {
+    contents: BTreeMap<String, Content>,
+    inputs: BTreeMap<String, crate::receipt::ReadInput>,
+    pending: Vec<(String, StageIndex)>,
+    absent: Vec<String>,
+}
+
+impl<'p> Outlook<'p> {
+    /// An outlook on a project as it is now; reads that cannot come about are mistakes of the manifest.
+    pub fn new(project: &'p Project, selected: &[bool], forced: BTreeSet<StageIndex>) -> Result<Outlook<'p>, PlanError> {
+        missing_reads(project, selected)?;
+        let environment = project.environment()?;
+        let tree = TreeReceipt::load(project.workspace.root())?;
+        Ok(Outlook { project, environment, tree, forced })
+    }
+
+    /// Decides for one stage, given what is known of those it reads from.
+    pub fn decide(&self, stage: StageIndex, settled: &BTreeMap<StageIndex, Settled>) -> Result<Decision, PlanError> {
+        let decl = &self.project.manifest.stages[stage];
+        let reads = self.all_reads(stage, settled)?;
+        let baseline = self.baseline(&decl.name)?;
+        let before = match &baseline {
+            Some(receipt) => Some(receipt.seconds),
+            None => self.project.ledger.last_done(&decl.name)?.map(|row| row.seconds),
+        };
+        let mut decision = Decision {
+            stage: decl.name.clone(),
+            index: stage,
+            action: Action::Run,
+            inputs: None,
+            key: None,
+            reads: reads.contents,
+            reasons: Vec::new(),
+            result: None,
+            before,
+        };
+        let inputs = inputs_of(decl, &self.project.params, reads.inputs, &self.environment)?;
+        if !reads.pending.is_empty() || !reads.absent.is_empty() {
+            decision.reasons = self.pending_reasons(inputs, baseline.as_ref(), &reads.pending, &reads.absent);
+            return Ok(decision);
+        }
+        let key = inputs.key()?;
+        self.settle(&mut decision, &key, &inputs, baseline.as_ref())?;
+        decision.inputs = Some(inputs);
+        decision.key = Some(key);
+        Ok(decision)
+    }
+
+    fn all_reads(&self, stage: StageIndex, settled: &BTreeMap<StageIndex, Settled>) -> Result<AllReads, PlanError> {
+        let mut all = AllReads::default();
+        let declared = self.project.manifest.stages[stage].reads.iter();
+        for path in declared.chain(&self.project.manifest.environment.files) {
+            match read_state(self.project, path, settled)? {
+                ReadState::Known(content, input) => {
+                    all.contents.insert(path.clone(), content);
+                    all.inputs.insert(path.clone(), input);
+                }
+                ReadState::Pending(writer) => all.pending.push((path.clone(), writer)),
+                ReadState::Absent => all.absent.push(path.clone()),
+            }
+        }
+        Ok(all)
+    }
+
+    /// What the stage's inputs are compared with: its result in the tree, else its last one.
+    fn baseline(&self, stage: &str) -> Result<Option<StageReceipt>, PlanError> {
+        let in_tree = self.tree.as_ref().and_then(|t| t.stages.get(stage)).map(|s| s.receipt);
+        let known = in_tree.filter(|d| self.project.store.contains(d).unwrap_or(false));
+        let digest = match known {
+            Some(digest) => Some(digest),
+            None => self.project.ledger.last_done(stage)?.map(|row| row.receipt),
+        };
+        Ok(digest.map(|d| StageReceipt::load(&self.project.store, &d)).transpose()?)
+    }
+
+    fn counted(&self, digest: &Digest) -> Option<CountedEnvironment> {
+        let now = self.environment.counted.as_ref()?;
+        let is_now = crate::receipt::canonical(now).is_ok_and(|bytes| Digest::of(&bytes) == *digest);
+        if is_now { Some(now.clone()) } else { CountedEnvironment::load(&self.project.store, digest).ok() }
+    }
+
+    fn pending_reasons(&self, mut inputs: Inputs, baseline: Option<&StageReceipt>, pending: &[(String, StageIndex)], absent: &[String]) -> Vec<Reason> {
+        let mut found = Vec::new();
+        if let Some(old) = baseline.map(|b| &b.inputs) {
+            for (path, _) in pending {
+                if let Some(read) = old.reads.get(path) {
+                    inputs.reads.insert(path.clone(), read.clone());
+                }
+            }
+            found = reasons(old, &inputs, |d| self.counted(d));
+            found.retain(|r| !(r.kind == ReasonKind::Read && pending.iter().any(|(p, _)| *p == r.name)));
+        } else {
+            found.push(Reason::plain(ReasonKind::New, &inputs.stage));
+        }
+        found.extend(pending.iter().map(|(path, writer)| Reason {
+            kind: ReasonKind::Upstream,
+            name: path.clone(),
+            from: None,
+            to: Some(self.project.graph.name(*writer).to_string()),
+        }));
+        found.extend(absent.iter().map(|path| Reason::plain(ReasonKind::Missing, path)));
+        found
+    }
+
+    fn settle(&self, decision: &mut Decision, key: &Digest, inputs: &Inputs, baseline: Option<&StageReceipt>) -> Result<(), PlanError> {
+        let project = self.project;
+        let recorded = match project.ledger.result_of(key)? {
+            Some(digest) => Some((digest, StageReceipt::load(&project.store, &digest)?)),
+            None => None,
+        };
+        if self.forced.contains(&decision.index) {
+            decision.reasons.push(Reason::plain(ReasonKind::Forced, &decision.stage));
+            decision.result = recorded;
+            return Ok(());
+        }
+        let Some((digest, receipt)) = recorded else {
+            decision.reasons = match baseline {
+                Some(old) => reasons(&old.inputs, inputs, |d| self.counted(d)),
+                None => vec![Reason::plain(ReasonKind::New, &decision.stage)],
+            };
+            return Ok(());
+        };
+        // What led to another recorded result than the one that stands there.
+        if let Some(old) = baseline.filter(|old| old.key != *key) {
+            decision.reasons = reasons(&old.inputs, inputs, |d| self.counted(d));
+        }
+        let mut dropped = Vec::new();
+        let mut differing = Vec::new();
+        for output in receipt.outputs() {
+            let now = project.scanner.look(&output.path)?;
+            if now.as_ref() == Some(&output.content) {
+                continue;
+            }
+            if !project.store.contains(&output.content.digest).map_err(super::ReadError::from)? {
+                dropped.push(Reason::plain(ReasonKind::Dropped, &output.path));
+            }
+            differing.push(match now {
+                None => Reason::plain(ReasonKind::Missing, &output.path),
+                Some(now) => Reason {
+                    kind: ReasonKind::Edited,
+                    name: output.path.clone(),
+                    from: Some(output.content.digest.to_string()),
+                    to: Some(now.digest.to_string()),
+                },
+            });
+        }
+        decision.action = match (dropped.is_empty(), differing.is_empty()) {
+            (false, _) => Action::Run,
+            (true, false) => Action::Reuse,
+            (true, true) => Action::UpToDate,
+        };
+        if decision.action == Action::UpToDate {
+            decision.reasons.clear();
+        } else if decision.reasons.is_empty() {
+            decision.reasons = differing;
+        }
+        decision.reasons.extend(dropped);
+        decision.result = Some((digest, receipt));
+        Ok(())
+    }
+}

@@ -1,0 +1,149 @@
+//! What stands at a stage's reads: on the disk, in the result of an earlier stage, or not yet known.
+
+use std::collections::BTreeMap;
+
+use super::{PlanError, decide::Settled};
+use crate::fingerprint::{ScanError, read_input};
+use crate::graph::StageIndex;
+use crate::manifest::{ManifestError, is_within};
+use crate::receipt::{Content, ContentKind, PathContent, ReadInput};
+use crate::store::{Digest, Item, ItemKind, Store, StoreError, parse_listing, write_listing_line};
+use crate::workspace::Project;
+
+/// Why a read could not be looked at.
+#[derive(Debug, thiserror::Error)]
+pub enum ReadError {
+    /// The disk.
+    #[error(transparent)]
+    Scan(#[from] ScanError),
+    /// The store.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+/// What is known of a read.
+pub(crate) enum ReadState {
+    /// It stands there, or will once a recorded result is put in place.
+    Known(Content, ReadInput),
+    /// The stage with this number will write it, or something in it, anew.
+    Pending(StageIndex),
+    /// It is not there, and no stage that is settled has written it.
+    Absent,
+}
+
+/// The reads that nothing writes and that do not exist, as mistakes of the manifest.
+pub fn missing_reads(project: &Project, selected: &[bool]) -> Result<(), Box<ManifestError>> {
+    let exists = |path: &str| project.workspace.root().join(path).symlink_metadata().is_ok();
+    let mut missing = Vec::new();
+    for (number, stage) in project.manifest.stages.iter().enumerate().filter(|(n, _)| selected[*n]) {
+        let for_all = if number == 0 { project.manifest.environment.files.as_slice() } else { &[] };
+        for read in stage.reads.iter().chain(for_all) {
+            if !exists(read) && project.graph.writers_of(read).is_empty() {
+                missing.push((stage.name.clone(), read.clone()));
+            }
+        }
+    }
+    if missing.is_empty() {
+        return Ok(());
+    }
+    let written: Vec<&str> = project.manifest.stages.iter().flat_map(|s| s.outputs()).collect();
+    Err(project.manifest.read_mistakes(&missing, |stage, read| {
+        let near = crate::manifest::nearest(read, written.iter().copied());
+        let help = match near {
+            Some(near) => format!("did you mean `{near}`?"),
+            None => "put the file there, correct the path, or let a stage write it".to_string(),
+        };
+        (format!("`{read}`, which `{stage}` reads, does not exist"), "no such file, and no stage writes it".to_string(), help)
+    }))
+}
+
+/// What stands at a path, given what is known of the stages that write it.
+pub(crate) fn read_state(project: &Project, path: &str, settled: &BTreeMap<StageIndex, Settled>) -> Result<ReadState, ReadError> {
+    let writers = project.graph.writers_of(path);
+    let on_disk = || -> Result<ReadState, ReadError> {
+        Ok(match project.scanner.look(path)? {
+            Some(content) => {
+                let input = read_input(path, &content, &project.scanner.root().join(path));
+                ReadState::Known(content, input)
+            }
+            None => ReadState::Absent,
+        })
+    };
+    let mut all_in_place = true;
+    for writer in &writers {
+        match settled.get(writer) {
+            Some(Settled::Result { outputs, in_place }) => {
+                if let Some(found) = outputs.iter().find(|o| is_within(path, &o.path)) {
+                    if *in_place && path.ends_with(".ipynb") {
+                        return on_disk();
+                    }
+                    return within(&project.store, found, path);
+                }
+                all_in_place &= in_place;
+            }
+            _ => return Ok(ReadState::Pending(*writer)),
+        }
+    }
+    match writers.first() {
+        // A folder that several recorded results will be put into: not known before they are.
+        Some(writer) if !all_in_place => Ok(ReadState::Pending(*writer)),
+        _ => on_disk(),
+    }
+}
+
+/// A recorded output, or a part of a recorded folder.
+fn within(store: &Store, output: &PathContent, path: &str) -> Result<ReadState, ReadError> {
+    let content = match path.strip_prefix(&output.path).and_then(|rest| rest.strip_prefix('/')) {
+        None => Some(output.content.clone()),
+        Some(below) => part_of_folder(store, &output.content.digest, below)?,
+    };
+    let Some(content) = content else { return Ok(ReadState::Absent) };
+    let input = match path.ends_with(".ipynb") && content.kind != ContentKind::Folder {
+        false => read_input("", &content, std::path::Path::new("")),
+        true => {
+            let scratch = tempfile::NamedTempFile::new().map_err(crate::fsio::IoError::of("create", &std::env::temp_dir()));
+            let scratch = scratch.map_err(StoreError::from)?;
+            let bytes = store.read(&content.digest)?;
+            std::fs::write(scratch.path(), bytes).map_err(crate::fsio::IoError::of("write", scratch.path())).map_err(StoreError::from)?;
+            read_input(path, &content, scratch.path())
+        }
+    };
+    Ok(ReadState::Known(content, input))
+}
+
+/// A file or folder inside a recorded folder.
+pub(crate) fn part_of_folder(store: &Store, folder: &Digest, below: &str) -> Result<Option<Content>, StoreError> {
+    let listing = store.read(folder)?;
+    let items = parse_listing(&listing)
+        .map_err(|e| StoreError::Damaged { path: store.folder().to_path_buf(), what: format!("{folder}: {e}") })?;
+    if let Some(item) = items.iter().find(|i| i.path == below) {
+        let kind = if item.kind == ItemKind::Exec { ContentKind::Exec } else { ContentKind::File };
+        let digest = match (item.kind, item.digest) {
+            (ItemKind::EmptyDir, _) | (_, None) => return Ok(Some(folder_of(&[]))),
+            (_, Some(digest)) => digest,
+        };
+        return Ok(Some(Content { kind, digest, size: item.size, files: None }));
+    }
+    let prefix = format!("{below}/");
+    let inside: Vec<Item<'_>> = items
+        .iter()
+        .filter_map(|i| i.path.strip_prefix(&prefix).map(|rest| Item { path: rest.to_string().into(), ..i.clone() }))
+        .collect();
+    Ok((!inside.is_empty()).then(|| folder_of(&inside)))
+}
+
+fn folder_of(items: &[Item<'_>]) -> Content {
+    let mut listing = Vec::new();
+    for item in items {
+        write_listing_line(&mut listing, item);
+    }
+    let files = items.iter().filter(|i| i.kind != ItemKind::EmptyDir).count() as u64;
+    let size = items.iter().map(|i| i.size).sum();
+    Content { kind: ContentKind::Folder, digest: Digest::of(&listing), size, files: Some(files) }
+}
+
+impl From<ScanError> for PlanError {
+    fn from(e: ScanError) -> PlanError {
+        PlanError::Read(e.into())
+    }
+}

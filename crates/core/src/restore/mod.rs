@@ -1,0 +1,7 @@
+//! Bringing recorded content back: onto the tree, or into another folder.
+
+mod put;
+mod select;
+
+pub use put::{PutError, put_in_tree, put_new};
+pub use select::{Restored, RestoreError, Wanted, of_digest, of_run, of_tree, restore_into, restore_tree};

@@ -1,0 +1,227 @@
+//! What of a run, or of the committed receipt, is to be brought back, and doing it.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use super::put::{PutError, put_in_tree, put_new};
+use crate::event::EventSink;
+use crate::exec::Clearer;
+use crate::fingerprint::ScanError;
+use crate::fsio::IoError;
+use crate::ledger::LedgerError;
+use crate::manifest::is_within;
+use crate::receipt::{
+    Content, ContentKind, PathContent, ReceiptError, RunReceipt, StageReceipt, StageState, TREE_RECEIPT, TreeReceipt,
+    TreeReceiptError, TreeStage,
+};
+use crate::store::{Digest, Store, StoreError};
+use crate::workspace::Project;
+
+/// Why something could not be restored.
+#[derive(Debug, thiserror::Error)]
+pub enum RestoreError {
+    /// It could not be put in place.
+    #[error(transparent)]
+    Put(#[from] PutError),
+    /// A receipt.
+    #[error(transparent)]
+    Receipt(#[from] ReceiptError),
+    /// The store.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The ledger.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// The operating system refused.
+    #[error(transparent)]
+    Io(#[from] IoError),
+    /// The tree could not be looked at.
+    #[error(transparent)]
+    Scan(#[from] ScanError),
+    /// The tree's receipt.
+    #[error(transparent)]
+    Tree(#[from] TreeReceiptError),
+    /// The run neither read nor wrote the path.
+    #[error("the run {run} neither read nor wrote `{path}`{}", near.as_ref().map_or(String::new(), |n| format!(": did you mean `{n}`?")))]
+    NoPath {
+        /// The run.
+        run: String,
+        /// The path given.
+        path: String,
+        /// The most similar path.
+        near: Option<String>,
+    },
+    /// Some of the content is not in the store.
+    #[error("the content of {} is not in the store: {}", if missing.len() == 1 { "a path" } else { "some paths" }, missing.join(", "))]
+    Gone {
+        /// The paths, each with its digest.
+        missing: Vec<String>,
+    },
+    /// There is no committed receipt.
+    #[error("there is no textum.receipt.json in {}", .0.display())]
+    NoTreeReceipt(PathBuf),
+    /// Something stands where content is to be put outside the project.
+    #[error("{} is there already", .0.display())]
+    Exists(PathBuf),
+}
+
+/// What is to be restored.
+#[derive(Clone, Debug, Default)]
+pub struct Wanted {
+    /// The run it comes from, if it is one.
+    pub run: Option<String>,
+    /// Datasets and outputs, by path.
+    pub data: BTreeMap<String, Content>,
+    /// Everything else that was read: code and other files, which version control also has.
+    pub code: BTreeMap<String, Content>,
+    /// The stage results that stand in the tree once all is restored.
+    stages: Vec<(String, TreeStage)>,
+    datasets: BTreeMap<String, crate::receipt::DatasetState>,
+}
+
+/// What came of it.
+#[derive(Clone, Debug, Default)]
+pub struct Restored {
+    /// Paths brought back.
+    pub put: Vec<(String, Content)>,
+    /// Paths that were as wanted already.
+    pub same: Vec<String>,
+    /// Code files that differ from the recorded ones and were left alone.
+    pub code_differs: Vec<String>,
+}
+
+/// Everything that a run read and wrote.
+pub fn of_run(store: &Store, run: &RunReceipt) -> Result<Wanted, RestoreError> {
+    let mut wanted = Wanted { run: Some(run.run.clone()), datasets: run.data.clone(), ..Wanted::default() };
+    let is_data = |path: &str| run.data.values().any(|d| crate::manifest::overlap(path, &d.path));
+    for stage in &run.stages {
+        let Some(digest) = stage.receipt else { continue };
+        let receipt = StageReceipt::load(store, &digest)?;
+        for read in receipt.reads.iter().filter(|r| r.by.is_empty()) {
+            let group = if is_data(&read.at.path) { &mut wanted.data } else { &mut wanted.code };
+            group.insert(read.at.path.clone(), read.at.content.clone());
+        }
+        if receipt.state == StageState::Done {
+            wanted.data.extend(receipt.outputs().map(|o| (o.path.clone(), o.content.clone())));
+            wanted.stages.push((stage.stage.clone(), TreeStage::of(&receipt, digest)));
+        }
+    }
+    wanted.data.extend(run.data.values().map(|d| (d.path.clone(), d.content.clone())));
+    Ok(wanted)
+}
+
+/// What the committed receipt says stands in the tree.
+pub fn of_tree(project: &Project) -> Result<Wanted, RestoreError> {
+    let root = project.workspace.root();
+    let tree = TreeReceipt::load(root)?.ok_or_else(|| RestoreError::NoTreeReceipt(root.to_path_buf()))?;
+    let mut wanted = Wanted { run: tree.run.clone(), datasets: tree.data.clone(), ..Wanted::default() };
+    wanted.data.extend(tree.data.values().map(|d| (d.path.clone(), d.content.clone())));
+    for (name, stage) in &tree.stages {
+        wanted.data.extend(stage.writes.iter().map(|(path, content)| (path.clone(), content.clone())));
+        wanted.stages.push((name.clone(), stage.clone()));
+    }
+    Ok(wanted)
+}
+
+/// A content by its digest, to be put at the path it was recorded at.
+pub fn of_digest(project: &Project, digest: &Digest) -> Result<PathContent, RestoreError> {
+    let place = project.ledger.places_of(digest)?.into_iter().find(|p| p.role != "left");
+    let kind = match place.as_ref().map(|p| p.kind.as_str()) {
+        Some("folder") => ContentKind::Folder,
+        Some("exec") => ContentKind::Exec,
+        _ => ContentKind::File,
+    };
+    let path = place.map(|p| p.path).unwrap_or_else(|| digest.hex()[..12].to_string());
+    let size = project.store.size_of(digest)?;
+    Ok(PathContent { path, content: Content { kind, digest: *digest, size, files: None } })
+}
+
+impl Wanted {
+    /// Only what lies at a path or below it; a path inside a recorded folder is found in its listing.
+    pub fn only(self, store: &Store, path: &str) -> Result<Wanted, RestoreError> {
+        let path = path.trim_end_matches('/');
+        let run = self.run.clone().unwrap_or_default();
+        let all: BTreeMap<String, Content> = self.data.into_iter().chain(self.code).collect();
+        let mut data: BTreeMap<String, Content> = all.iter().filter(|(p, _)| is_within(p, path)).map(|(p, c)| (p.clone(), c.clone())).collect();
+        if data.is_empty()
+            && let Some((folder, content)) = all.iter().find(|(p, c)| c.kind == ContentKind::Folder && is_within(path, p))
+            && let Some(found) = crate::plan::part_of_folder(store, &content.digest, &path[folder.len() + 1..])?
+        {
+            data.insert(path.to_string(), found);
+        }
+        if data.is_empty() {
+            let near = crate::manifest::nearest(path, all.keys().map(String::as_str)).map(str::to_string);
+            return Err(RestoreError::NoPath { run, path: path.to_string(), near });
+        }
+        Ok(Wanted { run: self.run, data, ..Wanted::default() })
+    }
+
+    fn check_stored(&self, store: &Store, with_code: bool) -> Result<(), RestoreError> {
+        let code = self.code.iter().filter(|_| with_code);
+        let mut missing = Vec::new();
+        for (path, content) in self.data.iter().chain(code) {
+            if !store.contains(&content.digest)? {
+                missing.push(format!("{path} ({})", content.digest.short()));
+            }
+        }
+        if missing.is_empty() { Ok(()) } else { Err(RestoreError::Gone { missing }) }
+    }
+}
+
+/// Brings the working tree to what is wanted. Code is left alone unless asked for; what of it differs
+/// is named. Nothing unrecorded is lost: it goes aside.
+pub fn restore_tree(project: &Project, wanted: &Wanted, with_code: bool, name: &str, events: &dyn EventSink) -> Result<Restored, RestoreError> {
+    wanted.check_stored(&project.store, with_code)?;
+    let clearer = Clearer {
+        scanner: &project.scanner,
+        store: &project.store,
+        ledger: &project.ledger,
+        aside: project.workspace.aside_folder().join(name),
+        events,
+    };
+    let mut restored = Restored::default();
+    let code = wanted.code.iter().filter(|_| with_code);
+    for (path, content) in wanted.data.iter().chain(code) {
+        // What cannot be looked at is not what is wanted; it goes aside as it is.
+        if project.scanner.look(path).ok().flatten().as_ref() == Some(content) {
+            restored.same.push(path.clone());
+            continue;
+        }
+        put_in_tree(&clearer, path, content)?;
+        restored.put.push((path.clone(), content.clone()));
+    }
+    if !with_code {
+        for (path, content) in &wanted.code {
+            if project.scanner.look(path).ok().flatten().as_ref() != Some(content) {
+                restored.code_differs.push(path.clone());
+            }
+        }
+    }
+    if !wanted.stages.is_empty() || !wanted.datasets.is_empty() {
+        let stages = wanted.stages.iter().cloned().collect();
+        let tree = TreeReceipt { r#type: TREE_RECEIPT.to_string(), run: wanted.run.clone(), data: wanted.datasets.clone(), stages };
+        tree.save(project.workspace.root())?;
+    }
+    project.scanner.save();
+    Ok(restored)
+}
+
+/// Puts everything that is wanted, code too, into a folder outside the tree. What stands there already
+/// with another content is an error before anything is written.
+pub fn restore_into(store: &Store, wanted: &Wanted, folder: &Path) -> Result<Restored, RestoreError> {
+    wanted.check_stored(store, true)?;
+    let all = || wanted.data.iter().chain(&wanted.code);
+    if let Some((path, _)) = all().find(|(path, _)| folder.join(path).symlink_metadata().is_ok()) {
+        return Err(RestoreError::Exists(folder.join(path)));
+    }
+    let mut restored = Restored::default();
+    for (path, content) in all() {
+        let target = folder.join(path);
+        // Inside a folder that has just been put.
+        if target.symlink_metadata().is_err() {
+            put_new(store, content, &target)?;
+        }
+        restored.put.push((path.clone(), content.clone()));
+    }
+    Ok(restored)
+}

@@ -1,2 +1,5 @@
-//! x
-fn main(){}
+//! The `textum` command.
+
+fn main() -> std::process::ExitCode {
+    textum::main()
+}

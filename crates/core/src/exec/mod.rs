@@ -21,9 +21,7 @@ pub use local::LocalPlace;
 pub use metrics::read_metrics;
 pub use place::{Job, Place, Running};
 pub use run::{RunOptions, RunOutcome, SettledStage, run};
-pub use stage::{Bench, Executed, Task};
-
-pub(crate) use live::LiveRun;
+pub use stage::{Bench, Task};
 
 use crate::fingerprint::{PythonError, ScanError};
 use crate::fsio::IoError;

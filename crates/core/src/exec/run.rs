@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use super::git::git_state;
 use super::live::LiveRun;
 use super::schedule::Capacity;
-use super::stage::{Bench, Executed, Task};
+use super::stage::{Bench, Task};
 use super::watch::{Watcher, undeclared};
 use super::{ExecError, LocalPlace};
 use crate::event::{CancelToken, Event, EventSink};
@@ -210,6 +210,7 @@ struct Conductor<'a> {
     outlook: Outlook<'a>,
     options: &'a RunOptions,
     bench: &'a Bench<'a>,
+    writer: &'a Writer<'a>,
     live: &'a LiveRun,
     watcher: Option<Watcher>,
     environment: Option<Digest>,
@@ -238,7 +239,7 @@ fn carry_out(
     let writer = project.store.writer()?;
     let bench = Bench {
         scanner: &project.scanner,
-        writer: &writer,
+        writer: Some(&writer),
         place: &LocalPlace,
         variables: &project.variables,
         echo: options.echo,
@@ -251,8 +252,10 @@ fn carry_out(
     if let Some(counted) = &outlook.environment.counted {
         writer.put_document(&canonical(counted)?)?;
     }
-    for (_, value) in project.params.iter() {
-        writer.put_bytes(value.to_string().as_bytes())?;
+    // A parameter and a variable are contents too: what a trace names can be read back.
+    let params = project.params.iter().map(|(_, value)| value.to_string());
+    for text in params.chain(outlook.environment.variables.values().flatten().cloned()) {
+        writer.put_bytes(text.as_bytes())?;
     }
     let declared_whole = |path: &str| project.manifest.stages.iter().any(|s| s.reads.iter().any(|r| r == path));
     let watcher = (!options.sandbox).then(|| Watcher::start(project.workspace.root(), declared_whole)).flatten();
@@ -261,6 +264,7 @@ fn carry_out(
         outlook,
         options,
         bench: &bench,
+        writer: &writer,
         live,
         watcher,
         environment: Some(environment),
@@ -320,7 +324,7 @@ fn update_tree(project: &Project, tree: &mut TreeReceipt, stages: &[SettledStage
     Ok(tree.save(project.workspace.root())?)
 }
 
-type Report = (StageIndex, Decision, Result<Executed, ExecError>);
+type Report = (StageIndex, Decision, Result<StageReceipt, ExecError>);
 
 impl Conductor<'_> {
     fn conduct(&mut self, selected: &[bool], run: &str, cancel: &CancelToken) -> Result<(), ExecError> {
@@ -365,7 +369,7 @@ impl Conductor<'_> {
                 if let Ok((index, decision, result)) = receive.recv_timeout(Duration::from_millis(50)) {
                     self.running.remove(&index);
                     self.capacity.give_back(&self.project.manifest.stages[index].needs);
-                    if let Err(e) = result.and_then(|executed| self.take_in(decision, executed)) {
+                    if let Err(e) = result.and_then(|receipt| self.take_in(decision, receipt)) {
                         failure.get_or_insert(e);
                         self.halted = true;
                         bench.end_all(false);
@@ -373,7 +377,7 @@ impl Conductor<'_> {
                 }
                 // Results become safe in batches: a sync a stage would cost more than many a stage takes.
                 if last_publish.elapsed() >= PUBLISH_EVERY {
-                    if let Err(e) = bench.writer.publish() {
+                    if let Err(e) = self.writer.publish() {
                         failure.get_or_insert(e.into());
                         self.halted = true;
                         bench.end_all(false);
@@ -401,7 +405,7 @@ impl Conductor<'_> {
         mut start: impl FnMut(StageIndex, Decision, Task),
     ) -> Result<(), ExecError> {
         if self.halted {
-            self.waiting.drain(..).for_each(|d| drop(todo.insert(d.index)));
+            todo.extend(self.waiting.drain(..).map(|d| d.index));
             return Ok(());
         }
         for &stage in order.iter().filter(|s| todo.contains(s)).copied().collect::<Vec<_>>().iter() {
@@ -498,9 +502,9 @@ impl Conductor<'_> {
         }))
     }
 
-    fn take_in(&mut self, decision: Decision, mut executed: Executed) -> Result<(), ExecError> {
-        self.report_undeclared(&decision, &mut executed)?;
-        let receipt = &executed.receipt;
+    fn take_in(&mut self, decision: Decision, mut receipt: StageReceipt) -> Result<(), ExecError> {
+        self.report_undeclared(&decision, &mut receipt);
+        let digest = self.writer.put_document(&canonical(&receipt)?)?;
         if let (Some((_, old)), StageState::Done) = (&decision.result, receipt.state) {
             let differing: Vec<String> = old.outputs().zip(receipt.outputs()).filter(|(a, b)| a != b).map(|(a, _)| a.path.clone()).collect();
             if !differing.is_empty() {
@@ -518,7 +522,7 @@ impl Conductor<'_> {
             stage: decision.stage,
             state,
             key: Some(receipt.key),
-            receipt: Some((executed.digest, executed.receipt)),
+            receipt: Some((digest, receipt)),
             seconds,
         };
         self.settle(decision.index, stage, reason);
@@ -527,11 +531,11 @@ impl Conductor<'_> {
 
     /// What was opened while the stage ran and nothing declares. With several stages at work it cannot
     /// be told whose it was: then only what none of the pipeline declares is told of, to each.
-    fn report_undeclared(&self, decision: &Decision, executed: &mut Executed) -> Result<(), ExecError> {
-        let Some(watcher) = &self.watcher else { return Ok(()) };
+    fn report_undeclared(&self, decision: &Decision, receipt: &mut StageReceipt) {
+        let Some(watcher) = &self.watcher else { return };
         let opened = watcher.opened();
-        if opened.is_empty() || executed.receipt.state != StageState::Done {
-            return Ok(());
+        if opened.is_empty() || receipt.state != StageState::Done {
+            return;
         }
         let mut declared: Vec<&str> = Vec::new();
         let all = &self.project.manifest.stages;
@@ -541,13 +545,10 @@ impl Conductor<'_> {
         }
         declared.extend(self.project.manifest.environment.files.iter().map(String::as_str));
         let found = undeclared(&opened, declared.iter().copied());
-        if found.is_empty() {
-            return Ok(());
+        if !found.is_empty() {
+            receipt.undeclared.clone_from(&found);
+            self.events.event(Event::Undeclared { stage: decision.stage.clone(), paths: found });
         }
-        executed.receipt.undeclared.clone_from(&found);
-        executed.digest = self.bench.writer.put_document(&canonical(&executed.receipt)?)?;
-        self.events.event(Event::Undeclared { stage: decision.stage.clone(), paths: found });
-        Ok(())
     }
 
     /// Whether never more than one stage is at work, so that what is opened is surely that stage's.

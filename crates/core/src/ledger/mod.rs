@@ -122,4 +122,29 @@ impl Ledger {
             self.db.query_row("PRAGMA quick_check(1)", [], |r| r.get(0)).map_err(|e| self.damaged(e))?;
         Ok((said != "ok").then_some(said))
     }
+
+    /// Whether a ledger made anew from the store would hold the same rows.
+    pub fn agrees_with_a_new_one(&self, store: &Store) -> Result<bool, LedgerError> {
+        let mut fresh = Ledger::in_memory()?;
+        fresh.catch_up(store)?;
+        Ok(self.contents()? == fresh.contents()?)
+    }
+
+    /// A digest of each table's rows but for the list of packs, which folding changes.
+    fn contents(&self) -> Result<Vec<(String, blake3::Hash)>, LedgerError> {
+        let sql = "SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT IN ('packs') ORDER BY name";
+        let tables: Vec<String> = self.rows(sql, &[], |r| r.get(0))?;
+        let mut found = Vec::new();
+        for table in tables {
+            let mut hasher = blake3::Hasher::new();
+            self.rows(&format!("SELECT * FROM {table}"), &[], |row| {
+                for column in 0..row.as_ref().column_count() {
+                    hasher.update(format!("{:?}\0", row.get_ref(column)?).as_bytes());
+                }
+                Ok(())
+            })?;
+            found.push((table, hasher.finalize()));
+        }
+        Ok(found)
+    }
 }

@@ -146,7 +146,7 @@ impl Checker<'_, '_> {
     fn stage(&mut self, name: &str, form: &StageForm) -> StageDecl {
         self.name("stage", name, "-_");
         let key = Step::Key(name);
-        let mut list = |this: &mut Self, field: &'static str, texts: &[String]| -> Vec<ProjectPath> {
+        let list = |this: &mut Self, field: &'static str, texts: &[String]| -> Vec<ProjectPath> {
             let found: Vec<Option<ProjectPath>> = texts
                 .iter()
                 .enumerate()

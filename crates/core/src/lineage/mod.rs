@@ -1,0 +1,7 @@
+//! Where content comes from: the receipts behind it, followed upstream by digest.
+
+mod find;
+mod graph;
+
+pub use find::{Origin, Target, TraceError, find_target, read_outside};
+pub use graph::{Edge, Node, NodeKind, Trace, trace};

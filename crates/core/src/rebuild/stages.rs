@@ -1,0 +1,259 @@
+//! The stages of a rebuild: each in a sandbox of its own, from recorded sources and rebuilt results.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+
+use super::compare::{FirstDifference, difference, metrics_agree};
+use super::{RebuildError, RebuildOptions};
+use crate::event::{CancelToken, Event, EventSink};
+use crate::exec::{Bench, Place, Task, tail};
+use crate::fingerprint::Scanner;
+use crate::fsio::{self, IoError};
+use crate::manifest::is_within;
+use crate::receipt::{PathContent, Read, RebuiltStage, RebuiltWrite, StageReceipt, StageState, Verdict};
+use crate::restore::put_new;
+use crate::store::Digest;
+use crate::workspace::Project;
+
+/// A stage that was rebuilt.
+#[derive(Clone, Debug)]
+pub struct StageRebuild {
+    /// Its name.
+    pub stage: String,
+    /// The receipt that it was held against.
+    pub receipt: Digest,
+    /// The verdict on it.
+    pub verdict: Verdict,
+    /// Its outputs.
+    pub writes: Vec<RebuiltWrite>,
+    /// Seconds it took now.
+    pub seconds: f64,
+    /// Why it failed, and the last lines that it printed.
+    pub failure: Option<(String, String)>,
+}
+
+impl StageRebuild {
+    /// What the rebuild's receipt says of it.
+    pub fn record(&self) -> RebuiltStage {
+        RebuiltStage { stage: self.stage.clone(), receipt: self.receipt, verdict: self.verdict, writes: self.writes.clone() }
+    }
+}
+
+/// Carries a rebuild out, stage by stage.
+pub(super) struct Rebuilder<'a> {
+    pub project: &'a Project,
+    pub options: &'a RebuildOptions,
+    pub place: &'a dyn Place,
+    pub events: &'a dyn EventSink,
+    pub cancel: &'a CancelToken,
+    pub folder: &'a Path,
+    /// The root that each receipt was rebuilt in; none where it failed.
+    pub done: BTreeMap<Digest, Option<PathBuf>>,
+    pub stages: Vec<StageRebuild>,
+    pub first: Option<FirstDifference>,
+}
+
+impl Rebuilder<'_> {
+    /// Rebuilds one stage whose upstream has been rebuilt.
+    pub fn stage(&mut self, digest: Digest, receipt: &StageReceipt) -> Result<(), RebuildError> {
+        if self.cancel.asked() {
+            return Err(RebuildError::Stopped);
+        }
+        let name = receipt.inputs.stage.clone();
+        let root = self.folder.join(format!("{:02}-{name}", self.done.len()));
+        std::fs::create_dir_all(&root).map_err(IoError::of("create the folder", &root))?;
+        let upstream_failed = receipt.reads.iter().flat_map(|r| &r.by).any(|by| !matches!(self.done.get(by), Some(Some(_))));
+        if upstream_failed {
+            self.failed(digest, receipt, "a stage that it reads from could not be rebuilt".into(), String::new());
+            return Ok(());
+        }
+        self.events.event(Event::StageStarted { stage: name.clone(), before: Some(receipt.seconds) });
+        for read in &receipt.reads {
+            self.put_read(receipt, read, &root)?;
+        }
+        let scanner = Scanner::open(&root, None);
+        let bench = Bench {
+            scanner: &scanner,
+            writer: None,
+            place: self.place,
+            variables: &self.project.variables,
+            echo: self.options.echo,
+            events: self.events,
+            cancel: self.cancel,
+            at_work: Mutex::default(),
+        };
+        let task = self.task(receipt, &scanner)?;
+        let log = task.folder.join("log");
+        let rebuilt = execute_cancellable(&bench, task, self.cancel)?;
+        match rebuilt.state {
+            StageState::Stopped => return Err(RebuildError::Stopped),
+            StageState::Failed => self.failed(digest, receipt, rebuilt.reason.unwrap_or_default(), tail(&log, 4096)),
+            StageState::Done => self.judge(digest, receipt, &rebuilt, &root),
+        }
+        Ok(())
+    }
+
+    fn task(&self, receipt: &StageReceipt, scanner: &Scanner) -> Result<Task, RebuildError> {
+        let mut reads = receipt.reads.clone();
+        for read in &mut reads {
+            // What the stage finds now: where an earlier stage came out otherwise, not what was recorded.
+            if let Some(content) = scanner.look(&read.at.path).map_err(crate::exec::ExecError::from)? {
+                read.at.content = content;
+            }
+        }
+        Ok(Task {
+            inputs: receipt.inputs.clone(),
+            key: receipt.key,
+            reads,
+            needs: receipt.needs,
+            // The stage is told the run that it was part of, so that nothing it is told differs.
+            run: receipt.run.clone(),
+            folder: self.folder.join(format!("{:02}-{}.task", self.done.len(), receipt.inputs.stage)),
+            environment: None,
+            sandbox_of: Some(self.project.workspace.root().to_path_buf()),
+        })
+    }
+
+    /// Puts a read where the stage will look for it: sources from the store, results as rebuilt.
+    fn put_read(&self, receipt: &StageReceipt, read: &Read, root: &Path) -> Result<(), RebuildError> {
+        let target = root.join(&read.at.path);
+        let inside_another = receipt.reads.iter().any(|r| r.at.path != read.at.path && is_within(&read.at.path, &r.at.path));
+        if inside_another && target.symlink_metadata().is_ok() {
+            return Ok(());
+        }
+        let mut put = false;
+        for by in &read.by {
+            let Some(Some(made_in)) = self.done.get(by) else { continue };
+            let writer = StageReceipt::load(&self.project.store, by)?;
+            for output in writer.outputs() {
+                if is_within(&read.at.path, &output.path) {
+                    copy_tree(&made_in.join(&read.at.path), &target)?;
+                    put = true;
+                } else if is_within(&output.path, &read.at.path) {
+                    if !put {
+                        put_new(&self.project.store, &read.at.content, &target)?;
+                        put = true;
+                    }
+                    fsio::remove_any(&root.join(&output.path))?;
+                    copy_tree(&made_in.join(&output.path), &root.join(&output.path))?;
+                }
+            }
+        }
+        if !put {
+            put_new(&self.project.store, &read.at.content, &target)?;
+        }
+        Ok(())
+    }
+
+    fn failed(&mut self, digest: Digest, receipt: &StageReceipt, reason: String, last_lines: String) {
+        let writes = receipt.outputs().map(|o| RebuiltWrite { path: o.path.clone(), recorded: o.content.digest, rebuilt: None }).collect();
+        self.done.insert(digest, None);
+        let stage = receipt.inputs.stage.clone();
+        self.events.event(Event::Rebuilt { stage: stage.clone(), verdict: Verdict::Failed, seconds: 0.0 });
+        let failure = Some((reason, last_lines));
+        self.stages.push(StageRebuild { stage, receipt: digest, verdict: Verdict::Failed, writes, seconds: 0.0, failure });
+    }
+
+    fn judge(&mut self, digest: Digest, recorded: &StageReceipt, rebuilt: &StageReceipt, root: &Path) {
+        let now: BTreeMap<&str, &PathContent> = rebuilt.outputs().map(|o| (o.path.as_str(), o)).collect();
+        let stage = recorded.inputs.stage.clone();
+        let mut identical = true;
+        let mut writes = Vec::new();
+        for output in recorded.outputs() {
+            let found = now.get(output.path.as_str());
+            writes.push(RebuiltWrite { path: output.path.clone(), recorded: output.content.digest, rebuilt: found.map(|f| f.content.digest) });
+            if found.is_some_and(|f| f.content.digest == output.content.digest && f.content.kind == output.content.kind) {
+                continue;
+            }
+            identical = false;
+            if self.first.is_none() {
+                let (below, how) = difference(&self.project.store, &output.content, &root.join(&output.path));
+                let path = below.map_or(output.path.clone(), |b| format!("{}/{b}", output.path));
+                self.first = Some(FirstDifference { stage: stage.clone(), path, how });
+            }
+        }
+        let verdict = match () {
+            () if identical => Verdict::Identical,
+            () if metrics_agree(&recorded.metrics, &rebuilt.metrics, self.options.tolerance) => Verdict::Equivalent,
+            () => Verdict::Different,
+        };
+        self.done.insert(digest, Some(root.to_path_buf()));
+        self.events.event(Event::Rebuilt { stage: stage.clone(), verdict, seconds: rebuilt.seconds });
+        self.stages.push(StageRebuild { stage, receipt: digest, verdict, writes, seconds: rebuilt.seconds, failure: None });
+    }
+
+    /// The verdict on the outputs asked for: identical bytes decide; else the worst of their stages.
+    pub fn verdict_on(&self, wanted: &[(Digest, Option<String>)]) -> Verdict {
+        let of_one = |(receipt, path): &(Digest, Option<String>)| {
+            let Some(stage) = self.stages.iter().find(|s| s.receipt == *receipt) else { return Verdict::Failed };
+            let mut asked = stage.writes.iter().filter(|w| path.as_ref().is_none_or(|p| *p == w.path));
+            if asked.all(|w| w.rebuilt == Some(w.recorded)) { Verdict::Identical } else { stage.verdict }
+        };
+        let worst = wanted.iter().map(of_one).max().unwrap_or(Verdict::Failed);
+        // What cannot be rebuilt to the end is not rebuilt, even if nothing asked for hangs on it.
+        self.stages.iter().map(|s| s.verdict).filter(|v| *v == Verdict::Failed).max().unwrap_or(worst)
+    }
+
+    /// A model has no metrics of its own: the later stages of its run that judge it are rebuilt too, and
+    /// their metrics decide whether a model of other bytes is an equivalent one.
+    pub fn judge_by_later_metrics(&mut self, run: &str, wanted: &[(Digest, Option<String>)]) -> Result<Verdict, RebuildError> {
+        let Some(row) = self.project.ledger.run(run)? else { return Ok(Verdict::Different) };
+        let receipt = crate::receipt::RunReceipt::load(&self.project.store, &row.receipt)?;
+        let asked: Vec<Digest> = wanted.iter().map(|(d, _)| *d).collect();
+        let mut verdicts = Vec::new();
+        for digest in receipt.stages.iter().filter_map(|s| s.receipt) {
+            if self.done.contains_key(&digest) {
+                continue;
+            }
+            let later = StageReceipt::load(&self.project.store, &digest)?;
+            let by: Vec<Digest> = later.reads.iter().flat_map(|r| r.by.iter().copied()).collect();
+            let judges = !later.metrics.is_empty() && by.iter().any(|b| asked.contains(b));
+            let can = by.iter().all(|b| matches!(self.done.get(b), Some(Some(_))));
+            if judges && can && later.state == StageState::Done {
+                self.stage(digest, &later)?;
+                verdicts.extend(self.stages.last().map(|s| s.verdict));
+            }
+        }
+        let agree = !verdicts.is_empty() && verdicts.iter().all(|v| matches!(v, Verdict::Identical | Verdict::Equivalent));
+        Ok(if agree { Verdict::Equivalent } else { Verdict::Different })
+    }
+}
+
+/// Executes while somebody watches whether it is to be stopped.
+fn execute_cancellable(bench: &Bench<'_>, task: Task, cancel: &CancelToken) -> Result<StageReceipt, RebuildError> {
+    let ended = std::sync::atomic::AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            let mut told = false;
+            while !ended.load(std::sync::atomic::Ordering::SeqCst) {
+                if cancel.asked() && (!told || cancel.at_once()) {
+                    bench.end_all(told && cancel.at_once());
+                    told = true;
+                }
+                std::thread::park_timeout(std::time::Duration::from_millis(30));
+            }
+        });
+        let result = bench.execute(task);
+        ended.store(true, std::sync::atomic::Ordering::SeqCst);
+        Ok(result?)
+    })
+}
+
+fn copy_tree(from: &Path, to: &Path) -> Result<(), RebuildError> {
+    let meta = std::fs::symlink_metadata(from).map_err(IoError::of("look at", from))?;
+    if meta.is_symlink() {
+        let target = std::fs::read_link(from).map_err(IoError::of("read the link", from))?;
+        std::os::unix::fs::symlink(target, to).map_err(IoError::of("create the link", to))?;
+    } else if meta.is_dir() {
+        std::fs::create_dir_all(to).map_err(IoError::of("create the folder", to))?;
+        for entry in std::fs::read_dir(from).map_err(IoError::of("list the folder", from))? {
+            let entry = entry.map_err(IoError::of("list the folder", from))?;
+            copy_tree(&entry.path(), &to.join(entry.file_name()))?;
+        }
+    } else {
+        fsio::copy_file(from, to)?;
+    }
+    Ok(())
+}
+

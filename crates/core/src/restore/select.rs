@@ -137,6 +137,11 @@ pub fn of_digest(project: &Project, digest: &Digest) -> Result<PathContent, Rest
 }
 
 impl Wanted {
+    /// A single content at its recorded path.
+    pub fn one(found: PathContent) -> Wanted {
+        Wanted { data: [(found.path, found.content)].into(), ..Wanted::default() }
+    }
+
     /// Only what lies at a path or below it; a path inside a recorded folder is found in its listing.
     pub fn only(self, store: &Store, path: &str) -> Result<Wanted, RestoreError> {
         let path = path.trim_end_matches('/');

@@ -1,0 +1,112 @@
+//! The grammar of the command line.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+use crate::commands;
+
+/// Staged training pipelines whose every past model can be traced to its exact inputs and rebuilt.
+#[derive(Debug, Parser)]
+#[command(name = "textum", version, max_term_width = 100, arg_required_else_help = true, after_help = EXAMPLES)]
+pub struct Arguments {
+    /// Options of every command.
+    #[command(flatten)]
+    pub global: Global,
+    /// What to do.
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+const EXAMPLES: &str = "\
+Examples:
+  textum demo                       see the whole story on a sample project
+  textum new --template tabular     begin a project here
+  textum plan                       what would run, and why
+  textum run --set fit.rate=0.1     run with one parameter changed
+  textum trace build/model.json     where a file comes from, wherever it lies
+  textum rebuild last               make the last run's results again and compare
+
+What can be named anywhere: a run (7f3a, 20261123-0542-7f3a, last, last~2, best:auc), a digest
+(b3:91ac22), a path of a run (7f3a:build/model.json), or any file on disk, by its content.
+
+Exit status: 0 done, 1 a stage, check or rebuild did not succeed, 2 wrong usage or manifest,
+3 what was asked for is not there, 4 damage or an I/O failure, 130 interrupted.";
+
+/// Options of every command.
+#[derive(Clone, Debug, Args)]
+pub struct Global {
+    /// Work as if started in this folder
+    #[arg(short = 'C', value_name = "DIR", global = true, value_hint = clap::ValueHint::DirPath)]
+    pub directory: Option<PathBuf>,
+    /// How results are printed (csv and md: tables only)
+    #[arg(long, value_name = "FORM", global = true, default_value = "text")]
+    pub format: Format,
+    /// When to use colour
+    #[arg(long, value_name = "WHEN", global = true, default_value = "auto")]
+    pub color: Color,
+    /// Say nothing but results and errors
+    #[arg(short, long, global = true)]
+    pub quiet: bool,
+    /// Say more
+    #[arg(short, long, global = true)]
+    pub verbose: bool,
+}
+
+/// How results are printed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Format {
+    /// For people.
+    Text,
+    /// One JSON document.
+    Json,
+    /// Comma-separated values.
+    Csv,
+    /// A Markdown table.
+    Md,
+    /// Graphviz (plan --graph and trace).
+    Dot,
+    /// A Mermaid diagram (plan --graph and trace).
+    Mermaid,
+}
+
+/// When to use colour.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Color {
+    /// On a terminal, unless NO_COLOR is set.
+    Auto,
+    /// Always.
+    Always,
+    /// Never.
+    Never,
+}
+
+/// The commands.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Begin a project: a commented manifest and a first working stage
+    New(commands::new::NewArgs),
+    /// Write a sample project and play its whole story
+    Demo(commands::demo::DemoArgs),
+    /// Show what a run would do, and why; nothing is written
+    Plan(commands::plan::PlanArgs),
+    /// Execute what has changed, reuse what is recorded
+    Run(commands::run::RunArgs),
+    /// List the runs, newest first
+    Runs(commands::runs::RunsArgs),
+    /// Show a run, a log, a receipt, or what a digest is
+    Show(commands::show::ShowArgs),
+    /// Show where a file, a run or a digest comes from
+    Trace(commands::trace::TraceArgs),
+    /// Bring recorded data and outputs back
+    Restore(commands::restore::RestoreArgs),
+    /// Make past results again from their recorded inputs, and compare
+    Rebuild(commands::rebuild::RebuildArgs),
+    /// Look whether the store holds everything that receipts promise
+    Verify(commands::verify::VerifyArgs),
+    /// Print the completion script of a shell
+    #[command(after_help = "Example, for bash: add to ~/.bashrc\n  source <(textum completions bash)")]
+    Completions(commands::shell::CompletionsArgs),
+    /// Write the manual pages into a folder
+    Manual(commands::shell::ManualArgs),
+}

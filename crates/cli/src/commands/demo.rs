@@ -1,0 +1,168 @@
+//! `textum demo`.
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use clap::Args;
+use textum_core::fingerprint::find_command;
+use textum_core::fsio::IoError;
+use textum_core::manifest::manifest_schema;
+use textum_core::receipt::Verdict;
+use textum_core::workspace::Project;
+
+use super::{here, variables};
+use crate::args::Global;
+use crate::demo::{DEMO, Step, story};
+use crate::failure::{Failure, NOT_THERE, UNSUCCESSFUL, USAGE};
+use crate::ui::Ui;
+
+/// What `textum demo` takes.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  textum demo                       into ./textum-demo\n  textum demo /tmp/looms --quiet-story\n  textum demo --write-only          the project alone, to try things by hand")]
+pub struct DemoArgs {
+    /// The folder: a new one, or an empty one
+    #[arg(value_name = "DIR", default_value = "textum-demo", value_hint = clap::ValueHint::DirPath)]
+    folder: PathBuf,
+    /// Play the story without telling it: only its end is said
+    #[arg(long)]
+    quiet_story: bool,
+    /// Only write the project
+    #[arg(long, conflicts_with = "quiet_story")]
+    write_only: bool,
+}
+
+/// Writes the sample project and plays its story.
+pub fn run(global: &Global, args: &DemoArgs, ui: &Ui) -> Result<u8, Failure> {
+    let project = here(global).join(&args.folder);
+    let holds_something = std::fs::read_dir(&project).is_ok_and(|mut entries| entries.next().is_some());
+    if holds_something || project.is_file() {
+        let help = "name a new or an empty folder: textum demo DIR";
+        return Err(Failure::new(USAGE, format!("{} is not empty", project.display()), help));
+    }
+    let search = std::env::var("PATH").unwrap_or_default();
+    if find_command("python3", &search, Path::new("/")).is_none() {
+        let help = "install Python 3 (its standard library is enough) and run the demo again";
+        return Err(Failure::new(NOT_THERE, "the demo's steps are written in Python, and there is no `python3` on the PATH", help));
+    }
+    write(&project)?;
+    if args.write_only {
+        ui.result(&format!("the sample project is in {}", args.folder.display()));
+        return Ok(0);
+    }
+    let project = std::fs::canonicalize(&project).map_err(IoError::of("open the folder", &project))?;
+    let player = Player { project: &project, ui, quiet: args.quiet_story };
+    for step in story() {
+        player.play(&step)?;
+    }
+    player.end(&args.folder)
+}
+
+fn write(project: &Path) -> Result<(), Failure> {
+    for (name, text) in DEMO {
+        put(&project.join(name), text)?;
+    }
+    put(&project.join("textum.schema.json"), &serde_json::to_string_pretty(&manifest_schema()).unwrap_or_default())?;
+    shell(project, "python3 shed/export.py data/shifts.csv")
+}
+
+/// Writes a file that is not there yet.
+pub fn put(path: &Path, text: &str) -> Result<(), Failure> {
+    if let Some(folder) = path.parent() {
+        std::fs::create_dir_all(folder).map_err(IoError::of("create the folder", folder))?;
+    }
+    Ok(std::fs::write(path, text).map_err(IoError::of("write", path))?)
+}
+
+fn shell(project: &Path, command: &str) -> Result<(), Failure> {
+    let status = Command::new("/bin/sh")
+        .args(["-c", command])
+        .current_dir(project)
+        .stdin(Stdio::null())
+        .status()
+        .map_err(IoError::of("start", Path::new("/bin/sh")))?;
+    if status.success() {
+        return Ok(());
+    }
+    Err(Failure::new(UNSUCCESSFUL, format!("`{command}` did not succeed ({status})"), "run it by hand in the demo's folder to see why"))
+}
+
+struct Player<'p> {
+    project: &'p Path,
+    ui: &'p Ui,
+    quiet: bool,
+}
+
+impl Player<'_> {
+    fn tell(&self, text: &str) {
+        if !self.quiet {
+            self.ui.result(text);
+        }
+    }
+
+    fn play(&self, step: &Step) -> Result<(), Failure> {
+        let style = &self.ui.style;
+        match step {
+            Step::Say(words) => self.tell(&format!("\n{}\n", style.dim(&words.lines().map(|l| format!("# {l}")).collect::<Vec<_>>().join("\n")))),
+            Step::Hand(words, act) => {
+                self.tell(&format!("{} {words}\n", style.accent("$")));
+                act(self.project)?;
+            }
+            Step::Shell(command) => {
+                self.tell(&format!("{} {command}\n", style.accent("$")));
+                shell(self.project, command)?;
+            }
+            Step::Textum(words) => {
+                let first = self.first_run()?;
+                let words: Vec<String> = words.iter().map(|w| w.replace("FIRST", &first)).collect();
+                self.tell(&format!("{} textum {}\n", style.accent("$"), words.join(" ")));
+                self.textum(&words)?;
+                self.tell("");
+            }
+        }
+        Ok(())
+    }
+
+    /// The last part of the first run's id; empty before there is one.
+    fn first_run(&self) -> Result<String, Failure> {
+        let project = Project::open(self.project, variables())?;
+        let first = project.ledger.run_ids()?.pop().unwrap_or_default();
+        Ok(first.rsplit('-').next().unwrap_or_default().to_string())
+    }
+
+    fn textum(&self, words: &[String]) -> Result<(), Failure> {
+        let program = std::env::current_exe().map_err(IoError::of("find", Path::new("textum")))?;
+        let mut command = Command::new(&program);
+        command.args(words).current_dir(self.project);
+        if self.ui.style.on() {
+            command.args(["--color", "always"]);
+        }
+        if self.quiet {
+            command.stdout(Stdio::null()).stderr(Stdio::null());
+        }
+        let status = command.status().map_err(IoError::of("start", &program))?;
+        if status.success() {
+            return Ok(());
+        }
+        let help = format!("look at it by hand: cd {} && textum {}", self.project.display(), words.join(" "));
+        Err(Failure::new(UNSUCCESSFUL, format!("`textum {}` did not succeed ({status})", words.join(" ")), help))
+    }
+
+    fn end(&self, folder: &Path) -> Result<u8, Failure> {
+        let project = Project::open(self.project, variables())?;
+        let ids = project.ledger.run_ids()?;
+        let rebuilds = match ids.last() {
+            Some(first) => project.ledger.rebuilds_of(first)?,
+            None => Vec::new(),
+        };
+        let identical = serde_json::to_value(Verdict::Identical).unwrap_or_default();
+        let good = rebuilds.last().is_some_and(|r| identical == r.verdict.as_str());
+        let verdict = rebuilds.last().map_or("missing", |r| r.verdict.as_str());
+        self.ui.result(&format!(
+            "{} {} runs were recorded, the first model was rebuilt: {verdict}.\nThe project is in {}: go on there, for instance with `textum plan`.",
+            self.ui.style.bold("That was the story."),
+            ids.len(),
+            folder.display()
+        ));
+        Ok(if good { 0 } else { UNSUCCESSFUL })
+    }
+}

@@ -1,0 +1,75 @@
+//! `textum plan`.
+
+use clap::Args;
+use textum_core::plan::{Action, Outlook, Plan, read_detail, select_stages};
+use textum_core::workspace::Project;
+
+use super::{here, variables};
+use crate::args::{Format, Global};
+use crate::failure::{Failure, UNSUCCESSFUL};
+use crate::render;
+use crate::ui::Ui;
+
+/// What `textum plan` takes.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  textum plan                    every stage, what would be done, and why\n  textum plan fit                only fit and what it needs\n  textum plan --check            exit status 1 if anything would run: for CI\n  textum plan --graph            the pipeline, drawn\n  textum plan --graph --format mermaid > pipeline.mmd")]
+pub struct PlanArgs {
+    /// Only these stages and what they need
+    #[arg(value_name = "STAGE", add = clap_complete::ArgValueCandidates::new(crate::complete::stages))]
+    stages: Vec<String>,
+    /// Draw the graph of stages (also --format dot, mermaid or json)
+    #[arg(long)]
+    graph: bool,
+    /// Exit with 1 if anything would be executed or put in place
+    #[arg(long)]
+    check: bool,
+    /// Plan as if a parameter had this value
+    #[arg(long, value_name = "NAME=VALUE", add = clap_complete::ArgValueCandidates::new(crate::complete::params))]
+    set: Vec<String>,
+}
+
+/// Plans.
+pub fn run(global: &Global, args: &PlanArgs, ui: &Ui) -> Result<u8, Failure> {
+    let forms: &[Format] = if args.graph { &[Format::Text, Format::Json, Format::Dot, Format::Mermaid] } else { &[Format::Text, Format::Json] };
+    ui.only(forms)?;
+    let mut project = Project::open(&here(global), variables())?;
+    for set in &args.set {
+        project.params.set(set)?;
+    }
+    let project = project;
+    let wanted = select_stages(&project, &args.stages)?;
+    if args.graph && ui.format != Format::Text {
+        ui.result(&match ui.format {
+            Format::Dot => render::graph::dot(&project.graph, &project.manifest.name),
+            Format::Mermaid => render::graph::mermaid(&project.graph),
+            _ => serde_json::to_string_pretty(&render::graph::json(&project.graph)).unwrap_or_default(),
+        });
+        return Ok(0);
+    }
+    let selected = project.graph.select(&wanted);
+    let outlook = Outlook::new(&project, &selected, Default::default())?;
+    let plan = Plan::make(&outlook, &selected)?;
+    project.scanner.save();
+    let detailed: Vec<render::plan::Detailed<'_>> =
+        plan.decisions.iter().map(|d| (d, d.reasons.iter().map(|r| read_detail(&project, r)).collect())).collect();
+    if ui.format == Format::Json {
+        ui.json(&render::plan::json(&detailed));
+    } else if args.graph {
+        let label = |stage: usize| {
+            let decision = plan.decisions.iter().find(|d| d.index == stage);
+            let runs = decision.is_some_and(|d| d.action != Action::UpToDate);
+            let word = decision.map_or("", |d| match d.action {
+                Action::Run => "  run",
+                Action::Reuse => "  reuse",
+                Action::UpToDate => "",
+            });
+            let writes = project.manifest.stages[stage].outputs().collect::<Vec<_>>().join(", ");
+            let name = render::graph::marked(&format!("{}{word}", project.graph.name(stage)), runs, &ui.style);
+            format!("{name}  {}", ui.style.dim(&writes))
+        };
+        ui.result(&render::graph::drawn(&project.graph, label));
+    } else {
+        ui.result(&render::plan::text(&plan, &detailed, &ui.style));
+    }
+    Ok(if args.check && plan.has_work() { UNSUCCESSFUL } else { 0 })
+}

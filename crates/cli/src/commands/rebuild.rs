@@ -1,0 +1,50 @@
+//! `textum rebuild`.
+
+use clap::Args;
+use textum_core::lineage::find_target;
+use textum_core::rebuild::{RebuildOptions, rebuild};
+use textum_core::receipt::Verdict;
+
+use super::{by_whom, here, open};
+use crate::args::{Format, Global};
+use crate::failure::{Failure, UNSUCCESSFUL};
+use crate::render;
+use crate::ui::{Ui, catch_interrupts};
+
+/// What `textum rebuild` takes.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  textum rebuild build/model.json      this file, from its recorded sources on\n  textum rebuild 7f3a                  everything that a run made\n  textum rebuild 7f3a:build/model.json one file of a past run\n\nVerdicts: identical (byte for byte), equivalent (other bytes, metrics within the tolerance),\ndifferent, failed. The exit status is 0 for the first two. The working tree is not touched.")]
+pub struct RebuildArgs {
+    /// A file, RUN, RUN:PATH or digest
+    #[arg(value_name = "FILE|RUN|DIGEST", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
+    name: String,
+    /// Metrics may differ by this much, relatively, and still be equivalent
+    #[arg(long, value_name = "NUMBER", default_value_t = 1e-6)]
+    tolerance: f64,
+    /// Keep the sandboxes, to look at what came out
+    #[arg(long)]
+    keep: bool,
+    /// Show what stages print
+    #[arg(long)]
+    echo: bool,
+}
+
+/// Rebuilds.
+pub fn run(global: &Global, args: &RebuildArgs, ui: &Ui) -> Result<u8, Failure> {
+    ui.only(&[Format::Text, Format::Json])?;
+    let mut project = open(global, ui)?;
+    let target = find_target(&project, &args.name, &here(global))?;
+    let options = RebuildOptions { tolerance: args.tolerance, keep: args.keep, echo: args.echo, by: by_whom() };
+    let outcome = {
+        let events = ui.events();
+        rebuild(&mut project, &target, &options, &*events, catch_interrupts())?
+    };
+    match ui.format {
+        Format::Json => ui.json(&render::rebuild::json(&outcome)),
+        _ => ui.result(&render::rebuild::text(&outcome, &ui.style)),
+    }
+    Ok(match outcome.verdict {
+        Verdict::Identical | Verdict::Equivalent => 0,
+        Verdict::Different | Verdict::Failed => UNSUCCESSFUL,
+    })
+}

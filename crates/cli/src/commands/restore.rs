@@ -1,0 +1,124 @@
+//! `textum restore`.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use textum_core::lineage::{Origin, find_target};
+use textum_core::receipt::RunReceipt;
+use textum_core::restore::{Restored, Wanted, of_digest, of_run, of_tree, restore_into, restore_tree};
+use textum_core::workspace::Project;
+
+use super::{by_whom, here, open};
+use crate::args::{Format, Global};
+use crate::failure::Failure;
+use crate::render::text;
+use crate::ui::Ui;
+
+/// What `textum restore` takes.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  git checkout OLD && textum restore   data and outputs as they were at that commit\n  textum restore 7f3a                  data and outputs of a run\n  textum restore 7f3a --code           its code and other files as well\n  textum restore 7f3a:build/model.json one file of it\n  textum restore best:auc -o ~/best    everything of a run, into another folder")]
+pub struct RestoreArgs {
+    /// A run, RUN:PATH, or a digest; left out: what textum.receipt.json says
+    #[arg(value_name = "RUN|RUN:PATH|DIGEST", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
+    name: Option<String>,
+    /// Put it into this folder, code included, and leave the working tree alone
+    #[arg(short, long, value_name = "DIR", value_hint = clap::ValueHint::DirPath)]
+    output: Option<PathBuf>,
+    /// Bring back code and other files that are no dataset as well
+    #[arg(long)]
+    code: bool,
+}
+
+/// Restores.
+pub fn run(global: &Global, args: &RestoreArgs, ui: &Ui) -> Result<u8, Failure> {
+    ui.only(&[Format::Text, Format::Json])?;
+    let project = open(global, ui)?;
+    let (wanted, said) = wanted(&project, args, global)?;
+    let restored = match &args.output {
+        Some(folder) => restore_into(&project.store, &wanted, &here(global).join(folder))?,
+        None => {
+            project.workspace.create_state()?;
+            let _tree = project.workspace.lock_tree(&format!("process {}, a restore by {}", std::process::id(), by_whom()))?;
+            let name = format!("restore-{}", jiff::Timestamp::now().strftime("%Y%m%d-%H%M%S"));
+            let events = ui.events();
+            restore_tree(&project, &wanted, args.code, &name, &*events)?
+        }
+    };
+    if ui.format == Format::Json {
+        let put: Vec<_> = restored.put.iter().map(|(p, c)| serde_json::json!({"path": p, "digest": c.digest, "size": c.size})).collect();
+        ui.json(&serde_json::json!({
+            "restored": put, "unchanged": restored.same, "code_differs": restored.code_differs, "run": wanted.run,
+        }));
+        return Ok(0);
+    }
+    ui.result(&tell(&project, &restored, &said, args, wanted.run.as_deref(), ui)?);
+    Ok(0)
+}
+
+fn wanted(project: &Project, args: &RestoreArgs, global: &Global) -> Result<(Wanted, String), Failure> {
+    let Some(name) = &args.name else { return Ok((of_tree(project)?, "textum.receipt.json".into())) };
+    if name.starts_with("b3:") {
+        let digest = project.ledger.resolve_digest(name, &project.store)?;
+        let found = of_digest(project, &digest)?;
+        let said = found.path.clone();
+        return Ok((Wanted::one(found), said));
+    }
+    // A colon parts the run from a path of it; `best:auc` has one of its own.
+    let (run, path) = match name.strip_prefix("best:") {
+        Some(rest) => match rest.split_once(':') {
+            Some((metric, path)) => (format!("best:{metric}"), Some(path)),
+            None => (name.clone(), None),
+        },
+        None => name.split_once(':').map_or((name.clone(), None), |(r, p)| (r.to_string(), Some(p))),
+    };
+    let on_disk = here(global).join(name);
+    if path.is_none() && on_disk.exists() && project.ledger.resolve_run(&run, &project.manifest.metrics).is_err() {
+        // A file on disk: what it was recorded as, at its recorded place.
+        let target = find_target(project, name, &here(global))?;
+        if !matches!(target.origin, Origin::Run(_)) {
+            let found = of_digest(project, &target.digest)?;
+            return Ok((Wanted::one(found), target.name));
+        }
+    }
+    let id = project.ledger.resolve_run(&run, &project.manifest.metrics)?;
+    let row = project.ledger.run(&id)?.ok_or(textum_core::ledger::NameError::NoRuns)?;
+    let receipt = RunReceipt::load(&project.store, &row.receipt)?;
+    let all = of_run(&project.store, &receipt)?;
+    match path {
+        Some(path) => Ok((all.only(&project.store, path)?, format!("{path} of run {id}"))),
+        None => Ok((all, format!("run {id}"))),
+    }
+}
+
+fn tell(project: &Project, restored: &Restored, said: &str, args: &RestoreArgs, run: Option<&str>, ui: &Ui) -> Result<String, Failure> {
+    let style = &ui.style;
+    let mut out = match restored.put.len() {
+        0 => format!("{}: {said} is what stands here already\n", style.bold("nothing to restore")),
+        n => format!("{} {} from {said}\n\n", style.bold("restored"), text::counted(n as u64, "path")),
+    };
+    for (path, content) in &restored.put {
+        let size = text::bytes(content.size);
+        out.push_str(&format!("  {path}  {}\n", style.dim(&format!("{} {size}", content.digest.short()))));
+    }
+    if !restored.put.is_empty() && !restored.same.is_empty() {
+        out.push_str(&style.dim(&format!("  {} unchanged\n", text::counted(restored.same.len() as u64, "path"))));
+    }
+    if !restored.code_differs.is_empty() {
+        out.push_str(&format!("\n  code differs from that of then: {}; --code restores it too\n", text::some(&restored.code_differs, 6)));
+    }
+    let whole_run = args.output.is_none() && args.name.as_ref().is_none_or(|n| !n.starts_with("b3:"));
+    if let (Some(run), true) = (run, whole_run)
+        && let Some(row) = project.ledger.run(run)?
+    {
+        let differing: Vec<String> = row
+            .params
+            .iter()
+            .filter(|(name, then)| project.params.get(name).is_some_and(|now| now.to_string() != *then))
+            .map(|(name, then)| format!("{name} {} (the manifest has {})", text::param(then), project.params.get(name).map(|v| text::param(&v.to_string())).unwrap_or_default()))
+            .collect();
+        if !differing.is_empty() {
+            out.push_str(&format!("\n  that run had other parameters: {}\n", text::some(&differing, 6)));
+        }
+    }
+    Ok(out)
+}

@@ -1,0 +1,128 @@
+//! `textum show`.
+
+use std::io::Write;
+
+use clap::Args;
+use textum_core::lineage::TraceError;
+use textum_core::ledger::NameError;
+use textum_core::receipt::{RunReceipt, StageReceipt, type_of};
+use textum_core::workspace::Project;
+
+use super::open;
+use crate::args::{Format, Global};
+use crate::failure::{Failure, NOT_THERE};
+use crate::render::{self, text};
+use crate::ui::Ui;
+
+/// What `textum show` takes.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  textum show last                 the newest run\n  textum show 7f3a --log fit       what fit printed\n  textum show best:auc --receipt   the receipt itself, as stored\n  textum show b3:91ac22            what a digest is, and where it was met")]
+pub struct ShowArgs {
+    /// A run or a digest
+    #[arg(value_name = "RUN|DIGEST", default_value = "last", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
+    name: String,
+    /// What a stage printed
+    #[arg(long, value_name = "STAGE", conflicts_with = "receipt", add = clap_complete::ArgValueCandidates::new(crate::complete::stages))]
+    log: Option<String>,
+    /// The receipt, byte for byte as stored
+    #[arg(long)]
+    receipt: bool,
+}
+
+/// Shows.
+pub fn run(global: &Global, args: &ShowArgs, ui: &Ui) -> Result<u8, Failure> {
+    ui.only(&[Format::Text, Format::Json])?;
+    let project = open(global, ui)?;
+    if args.name.starts_with("b3:") {
+        return digest(&project, args, ui);
+    }
+    let id = project.ledger.resolve_run(&args.name, &project.manifest.metrics)?;
+    let row = project.ledger.run(&id)?.ok_or(NameError::NoRuns)?;
+    if args.receipt {
+        ui.result(&String::from_utf8_lossy(&project.store.read(&row.receipt)?));
+        return Ok(0);
+    }
+    let receipt = RunReceipt::load(&project.store, &row.receipt)?;
+    if let Some(stage) = &args.log {
+        return log(&project, &receipt, stage);
+    }
+    let stages: Vec<Option<StageReceipt>> = receipt
+        .stages
+        .iter()
+        .map(|s| s.receipt.map(|d| StageReceipt::load(&project.store, &d)).transpose())
+        .collect::<Result<_, _>>()?;
+    let rebuilds = project.ledger.rebuilds_of(&id)?;
+    let shown = render::show::Shown { run: &receipt, digest: row.receipt, stages: &stages, rebuilds: &rebuilds };
+    match ui.format {
+        Format::Json => ui.json(&render::show::json(&shown)),
+        _ => ui.result(&render::show::text(&shown, &ui.style)),
+    }
+    Ok(0)
+}
+
+fn log(project: &Project, run: &RunReceipt, stage: &str) -> Result<u8, Failure> {
+    let found = run.stages.iter().find(|s| s.stage == stage).and_then(|s| s.receipt);
+    let Some(digest) = found else {
+        let names: Vec<String> = run.stages.iter().filter(|s| s.receipt.is_some()).map(|s| s.stage.clone()).collect();
+        let help = format!("stages with a log: {}", text::some(&names, 12));
+        return Err(Failure::new(NOT_THERE, format!("the run {} has no log of a stage `{stage}`", run.run), help));
+    };
+    let receipt = StageReceipt::load(&project.store, &digest)?;
+    let mut out = std::io::stdout().lock();
+    project.store.copy_to(&receipt.log.digest, &mut out)?;
+    let _ = out.flush();
+    Ok(0)
+}
+
+fn digest(project: &Project, args: &ShowArgs, ui: &Ui) -> Result<u8, Failure> {
+    let digest = project.ledger.resolve_digest(&args.name, &project.store).map_err(TraceError::from)?;
+    // A stage key stands for the receipt of its result.
+    let digest = match project.store.contains(&digest)? {
+        true => digest,
+        false => project.ledger.result_of(&digest)?.unwrap_or(digest),
+    };
+    let places = project.ledger.places_of(&digest)?;
+    let stored = project.store.contains(&digest)?;
+    let small = stored && project.store.size_of(&digest)? <= 1 << 20;
+    let bytes = if small { project.store.read(&digest)? } else { Vec::new() };
+    let document = type_of(&bytes).filter(|t| t.starts_with("textum/"));
+    if args.receipt {
+        ui.result(&String::from_utf8_lossy(&bytes));
+        return Ok(0);
+    }
+    let size = if stored { Some(project.store.size_of(&digest)?) } else { None };
+    if ui.format == Format::Json {
+        let met: Vec<_> = places
+            .iter()
+            .map(|p| serde_json::json!({"role": p.role, "path": p.path, "kind": p.kind, "receipt": p.receipt}))
+            .collect();
+        ui.json(&serde_json::json!({"digest": digest, "stored": stored, "size": size, "document": document, "places": met}));
+        return Ok(0);
+    }
+    let what = match (&document, places.first()) {
+        (Some(kind), _) => format!("a document, {kind}"),
+        (None, Some(place)) => format!("a {}", if place.kind == "exec" { "file" } else { &place.kind }),
+        (None, None) => "content".to_string(),
+    };
+    let held = size.map_or("not in the store".to_string(), text::bytes);
+    let mut out = format!("{} is {what}, {held}\n", ui.style.bold(&digest.to_string()));
+    let mut lines: Vec<String> = Vec::new();
+    for place in &places {
+        let receipt = StageReceipt::load(&project.store, &place.receipt)?;
+        let verb = match place.role.as_str() { "write" => "written", "read" => "read", _ => "left unfinished" };
+        lines.push(format!("  {verb} as {} by {} in run {}\n", place.path, receipt.inputs.stage, receipt.run));
+    }
+    lines.dedup();
+    out.extend(lines.into_iter().take(20));
+    match std::str::from_utf8(&bytes) {
+        Ok(said) if document.is_some() => {
+            let pretty = serde_json::from_str::<serde_json::Value>(said).and_then(|v| serde_json::to_string_pretty(&v)).unwrap_or_default();
+            out.push_str(&format!("\n{pretty}\n"));
+        }
+        Ok(said) if !said.is_empty() && said.len() <= 2000 => out.push_str(&format!("\n{said}\n")),
+        _ if stored => out.push_str(&format!("  to have it as a file: textum restore {} -o DIR\n", digest.short())),
+        _ => {}
+    }
+    ui.result(&out);
+    Ok(0)
+}

@@ -1,0 +1,106 @@
+//! `textum trace`.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
+
+use clap::Args;
+use textum_core::lineage::{NodeKind, Target, Trace, find_target, trace};
+use textum_core::receipt::{EnvironmentRecord, RunReceipt};
+use textum_core::restore::put_new;
+use textum_core::workspace::Project;
+
+use super::{here, open};
+use crate::args::{Format, Global};
+use crate::failure::{Failure, USAGE};
+use crate::render;
+use crate::ui::Ui;
+
+/// What `textum trace` takes.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  textum trace build/model.json          a file of the project\n  textum trace ~/Downloads/model.json    a copy of it, known by its content\n  textum trace last                      everything that the last run made\n  textum trace 7f3a:build/model.json     a file as a past run made it\n  textum trace build/model.json --code code-of-then\n  textum trace build/model.json --format dot | dot -Tsvg > lineage.svg")]
+pub struct TraceArgs {
+    /// A file anywhere on disk, a run, RUN:PATH, or a digest
+    #[arg(value_name = "FILE|RUN|DIGEST", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
+    name: String,
+    /// Write the exact code and other sources that are no dataset into this folder
+    #[arg(long, value_name = "DIR", value_hint = clap::ValueHint::DirPath)]
+    code: Option<PathBuf>,
+}
+
+/// Traces.
+pub fn run(global: &Global, args: &TraceArgs, ui: &Ui) -> Result<u8, Failure> {
+    ui.only(&[Format::Text, Format::Json, Format::Dot, Format::Mermaid])?;
+    let project = open(global, ui)?;
+    let target = find_target(&project, &args.name, &here(global))?;
+    let found = trace(&project.store, &target)?;
+    if let Some(folder) = &args.code {
+        return write_code(&project, &found, &here(global).join(folder), ui);
+    }
+    match ui.format {
+        Format::Dot => ui.result(&render::trace::dot(&found)),
+        Format::Mermaid => ui.result(&render::trace::mermaid(&found)),
+        _ => tell(&project, &target, &found, ui)?,
+    }
+    Ok(0)
+}
+
+fn tell(project: &Project, target: &Target, found: &Trace, ui: &Ui) -> Result<(), Failure> {
+    let mut runs = BTreeMap::new();
+    let mut environments: Vec<EnvironmentRecord> = Vec::new();
+    let mut used_by: Vec<String> = Vec::new();
+    for (_, receipt) in &found.receipts {
+        if let Some(row) = project.ledger.run(&receipt.run)? {
+            runs.insert(receipt.run.clone(), RunReceipt::load(&project.store, &row.receipt)?);
+        }
+        if let Some(digest) = receipt.environment.filter(|_| receipt.inputs.environment.is_some()) {
+            let record = EnvironmentRecord::load(&project.store, &digest)?;
+            if !environments.contains(&record) {
+                environments.push(record);
+            }
+        }
+    }
+    for place in project.ledger.places_of(&target.digest)?.iter().filter(|p| p.role == "read") {
+        let receipt = textum_core::receipt::StageReceipt::load(&project.store, &place.receipt)?;
+        let line = format!("{} in run {}", receipt.inputs.stage, receipt.run);
+        if !used_by.contains(&line) {
+            used_by.push(line);
+        }
+    }
+    let told = render::trace::Told {
+        target,
+        trace: found,
+        runs: &runs,
+        environments: &environments,
+        used_by: &used_by,
+        now: jiff::Timestamp::now(),
+    };
+    match ui.format {
+        Format::Json => ui.json(&render::trace::json(&told)),
+        _ => ui.result(&render::trace::text(&told, &ui.style)),
+    }
+    Ok(())
+}
+
+/// Writes out every source that is no dataset, as it was.
+fn write_code(project: &Project, found: &Trace, folder: &Path, ui: &Ui) -> Result<u8, Failure> {
+    let mut written = BTreeSet::new();
+    for (_, receipt) in &found.receipts {
+        for read in receipt.reads.iter().filter(|r| r.by.is_empty() && r.dataset.is_none()) {
+            let target = folder.join(&read.at.path);
+            if written.contains(&target) {
+                continue;
+            }
+            if target.symlink_metadata().is_ok() {
+                let help = "choose a folder that does not hold it: nothing is overwritten";
+                return Err(Failure::new(USAGE, format!("{} is there already", target.display()), help));
+            }
+            put_new(&project.store, &read.at.content, &target)?;
+            written.insert(target);
+        }
+    }
+    let sources = found.nodes.iter().filter(|n| matches!(n.kind, NodeKind::File | NodeKind::Folder)).count();
+    ui.say_more(&format!("{sources} files and folders in the trace"));
+    let list: Vec<String> = written.iter().map(|p| p.display().to_string()).collect();
+    ui.result(&list.join("\n"));
+    Ok(0)
+}

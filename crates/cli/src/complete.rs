@@ -1,0 +1,32 @@
+//! What a shell can offer: run ids, stages, parameters. Silent where there is no project.
+
+use clap_complete::CompletionCandidate;
+use textum_core::workspace::Project;
+
+fn project() -> Option<Project> {
+    Project::open(std::path::Path::new("."), Vec::new()).ok()
+}
+
+/// The stages of the manifest.
+pub fn stages() -> Vec<CompletionCandidate> {
+    let Some(project) = project() else { return Vec::new() };
+    project.manifest.stages.iter().map(|s| CompletionCandidate::new(&s.name)).collect()
+}
+
+/// The parameters, ready for a value.
+pub fn params() -> Vec<CompletionCandidate> {
+    let Some(project) = project() else { return Vec::new() };
+    project.params.iter().map(|(name, value)| CompletionCandidate::new(format!("{name}=")).help(Some(format!("now {value}").into()))).collect()
+}
+
+/// The newest runs, by the last part of their ids, and other names of runs.
+pub fn runs() -> Vec<CompletionCandidate> {
+    let Some(project) = project() else { return Vec::new() };
+    let runs = project.ledger.runs(Some(30)).unwrap_or_default();
+    let by_id = runs.iter().filter_map(|r| {
+        let suffix = r.run.rsplit('-').next()?;
+        Some(CompletionCandidate::new(suffix).help(Some(format!("{}, {}", r.run, r.state).into())))
+    });
+    let best = project.manifest.metrics.iter().map(|(name, _)| CompletionCandidate::new(format!("best:{name}")));
+    by_id.chain(best).chain([CompletionCandidate::new("last")]).collect()
+}

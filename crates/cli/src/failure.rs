@@ -1,0 +1,174 @@
+//! The one table from errors to what is said, what to do next, and the exit status.
+
+use textum_core::exec::{ClearError, ExecError};
+use textum_core::fingerprint::{PythonError, ScanError};
+use textum_core::fsio::IoError;
+use textum_core::ledger::{LedgerError, NameError};
+use textum_core::lineage::TraceError;
+use textum_core::manifest::{LoadError, ManifestError, SetError};
+use textum_core::plan::{PlanError, ReadError};
+use textum_core::rebuild::RebuildError;
+use textum_core::receipt::{DocumentError, ReceiptError, TreeReceiptError};
+use textum_core::restore::{PutError, RestoreError};
+use textum_core::store::StoreError;
+use textum_core::verify::VerifyError;
+use textum_core::workspace::{LoadProjectError, WorkspaceError};
+
+/// A command that did not come to its end.
+#[derive(Debug)]
+pub struct Failure {
+    /// What happened, to which file or name.
+    pub message: String,
+    /// What to do next.
+    pub help: String,
+    /// The exit status.
+    pub code: u8,
+    /// The mistakes of a manifest, which are shown in its text.
+    pub mistakes: Option<Box<ManifestError>>,
+}
+
+/// Something did not succeed that was executed or checked.
+pub const UNSUCCESSFUL: u8 = 1;
+/// Wrong usage or a wrong manifest.
+pub const USAGE: u8 = 2;
+/// What was asked for is not there.
+pub const NOT_THERE: u8 = 3;
+/// Damage, or the operating system refused.
+pub const DAMAGE: u8 = 4;
+/// A person interrupted it.
+pub const INTERRUPTED: u8 = 130;
+
+impl Failure {
+    /// A failure with what to do next.
+    pub fn new(code: u8, message: impl Into<String>, help: impl Into<String>) -> Failure {
+        Failure { message: message.into(), help: help.into(), code, mistakes: None }
+    }
+}
+
+/// Turns transparent wrappers into the failure of what they wrap.
+macro_rules! unwrapping {
+    ($error:ident { $($variant:ident),* } $(, $pattern:pat => $make:expr)* $(,)?) => {
+        impl From<$error> for Failure {
+            fn from(error: $error) -> Failure {
+                #[allow(unused_variables)]
+                let said = error.to_string();
+                match error {
+                    $($error::$variant(inner) => inner.into(),)*
+                    $($pattern => $make(said),)*
+                }
+            }
+        }
+    };
+}
+
+fn wrong(help: &'static str) -> impl Fn(String) -> Failure {
+    move |said| Failure::new(USAGE, said, help)
+}
+
+fn absent(help: &'static str) -> impl Fn(String) -> Failure {
+    move |said| Failure::new(NOT_THERE, said, help)
+}
+
+fn damaged(help: &'static str) -> impl Fn(String) -> Failure {
+    move |said| Failure::new(DAMAGE, said, help)
+}
+
+impl From<IoError> for Failure {
+    fn from(error: IoError) -> Failure {
+        use std::io::ErrorKind as K;
+        let help = match error.source.kind() {
+            K::NotFound => return Failure::new(NOT_THERE, error.to_string(), "check the path; it is relative to the folder of the project or to -C"),
+            K::PermissionDenied => "check who may read and write it, then run the command again",
+            K::StorageFull | K::QuotaExceeded | K::FileTooLarge => "make room and run the command again; nothing recorded is lost",
+            K::ReadOnlyFilesystem => "the file system cannot be written to: work on a copy",
+            _ => "nothing recorded is lost; mend the cause and run the command again",
+        };
+        Failure::new(DAMAGE, error.to_string(), help)
+    }
+}
+
+impl From<Box<ManifestError>> for Failure {
+    fn from(error: Box<ManifestError>) -> Failure {
+        Failure { message: error.to_string(), help: String::new(), code: USAGE, mistakes: Some(error) }
+    }
+}
+
+impl From<ScanError> for Failure {
+    fn from(error: ScanError) -> Failure {
+        let said = error.to_string();
+        match error {
+            ScanError::Io(e) => e.into(),
+            ScanError::Store(e) => e.into(),
+            ScanError::NotUtf8 { .. } => wrong("rename it: recorded paths are UTF-8 text, so that they mean the same everywhere")(said),
+            ScanError::LinkLeaves { .. } => wrong("put the content itself there, or declare the place that the link points to")(said),
+            ScanError::NotAFile { .. } => wrong("move it out of what is recorded")(said),
+        }
+    }
+}
+
+unwrapping!(StoreError { Io },
+    StoreError::Damaged { .. } => damaged("run `textum verify` to see what it touches; content that is damaged is never handed out"),
+    StoreError::Missing { .. } => absent("if it is an output, `textum rebuild` can make it again"),
+);
+unwrapping!(LedgerError { Io, Store, Receipt },
+    LedgerError::Damaged { .. } => damaged("the ledger is only an index: `textum verify --repair` makes it anew from the receipts"),
+    LedgerError::Newer { .. } => damaged("use a newer Textum, or let this one make its own: `textum verify --repair`"),
+);
+unwrapping!(ReceiptError { Store, Document });
+unwrapping!(DocumentError {},
+    DocumentError::Malformed { .. } => damaged("run `textum verify` to see what it touches"),
+    DocumentError::Newer { .. } => damaged("use the newer Textum that wrote it"),
+    DocumentError::Unwritable(_) => damaged("please report this"),
+);
+unwrapping!(WorkspaceError { Io },
+    WorkspaceError::NoProject(_) => absent("begin one with `textum new`, or name its folder with -C"),
+    WorkspaceError::Newer { .. } => damaged("use a newer Textum; nothing was changed"),
+    WorkspaceError::Busy { .. } => |said| Failure::new(UNSUCCESSFUL, said, "wait for it to end, or work beside it with `textum run --sandbox`"),
+);
+unwrapping!(LoadError { Io, Mistakes });
+unwrapping!(LoadProjectError { Workspace, Manifest, Ledger });
+unwrapping!(SetError {},
+    SetError::Form(_) | SetError::Unknown { .. } => wrong("`textum show last` lists the parameters; the manifest has them in [params]"),
+    SetError::WrongType { .. } => wrong("give a value of the type that the manifest has"),
+);
+unwrapping!(PythonError {},
+    PythonError::NotFound(_) => absent("install it, activate its virtual environment, or correct `python` in [environment]"),
+    PythonError::NoAnswer { .. } => damaged("start the interpreter by hand to see what is wrong with it"),
+);
+unwrapping!(TreeReceiptError { Io },
+    TreeReceiptError::Malformed { .. } => wrong("bring it back with `git checkout -- textum.receipt.json`, or delete it: the next run writes it anew"),
+);
+unwrapping!(ReadError { Scan, Store });
+unwrapping!(PlanError { Mistakes, Read, Python, Ledger, Receipt, Document, Tree },
+    PlanError::NoStage { .. } => absent("`textum plan` lists the stages"),
+);
+unwrapping!(PutError { Io, Store, Clear });
+unwrapping!(ClearError { Io, Scan, Store, Ledger });
+unwrapping!(ExecError { Plan, Io, Scan, Store, Ledger, Receipt, Document, Put, Clear, Python, Workspace },
+    ExecError::RunTaken(_) => damaged("run the command again"),
+);
+unwrapping!(NameError { Ledger },
+    NameError::NoRun { .. } | NameError::TooFar { .. } => absent("`textum runs` lists the runs"),
+    NameError::NoRuns => absent("make one with `textum run`"),
+    NameError::NoMetric { .. } => absent("`textum runs` shows the metrics that runs have"),
+    NameError::NoDirection(_) => wrong("add to the manifest, for instance: [metric.auc] better = \"higher\""),
+    NameError::Ambiguous { .. } => wrong("give more of it"),
+    NameError::NoDigest(_) => absent("check the digits; `textum trace FILE` shows the digests behind a file"),
+    NameError::NotADigest(_) => wrong("write it as in b3:91ac22"),
+);
+unwrapping!(TraceError { Name, Scan, Io, Ledger, Store, Receipt, Plan },
+    TraceError::NeverSeen { .. } => absent("it may be edited since, or come from another project; `textum runs` lists what this one made"),
+    TraceError::NoPath { .. } => absent("`textum show RUN` lists what a run read and wrote"),
+);
+unwrapping!(RestoreError { Put, Receipt, Store, Ledger, Io, Scan, Tree },
+    RestoreError::NoPath { .. } => absent("`textum show RUN` lists what a run read and wrote"),
+    RestoreError::Gone { .. } => absent("outputs can be made again with `textum rebuild`; data may be in another copy of the store"),
+    RestoreError::NoTreeReceipt(_) => absent("name what to restore, as in `textum restore last`; a run writes textum.receipt.json"),
+    RestoreError::Exists(_) => wrong("choose a folder that does not hold it, or move it away: nothing is overwritten"),
+);
+unwrapping!(RebuildError { Trace, Exec, Put, Io, Store, Ledger, Receipt, Document, Python },
+    RebuildError::Source(_) => wrong("`textum restore` brings a source back; rebuild an output of a stage"),
+    RebuildError::NothingDone(_) => absent("choose a run that `textum runs` shows as done"),
+    RebuildError::Stopped => |said| Failure::new(INTERRUPTED, said, "nothing was changed; run it again when you like"),
+);
+unwrapping!(VerifyError { Store, Ledger });

@@ -1,0 +1,57 @@
+//! The command line of Textum: parse, call the core, render. Everything that computes is in `textum-core`.
+
+mod args;
+mod commands;
+mod complete;
+mod demo;
+mod failure;
+mod render;
+mod ui;
+
+use std::process::ExitCode;
+
+use clap::{CommandFactory, Parser};
+
+use args::{Arguments, Command};
+use failure::Failure;
+use ui::Ui;
+
+/// Parses the command line, does what it says, and gives the exit status.
+pub fn main() -> ExitCode {
+    clap_complete::CompleteEnv::with_factory(Arguments::command).complete();
+    let arguments = match Arguments::try_parse() {
+        Ok(arguments) => arguments,
+        Err(e) => {
+            // Help and version are asked for and go to standard output; the rest is wrong usage.
+            let code = if e.use_stderr() { 2 } else { 0 };
+            let _ = e.print();
+            return ExitCode::from(code);
+        }
+    };
+    let ui = Ui::new(&arguments.global);
+    match dispatch(arguments, &ui) {
+        Ok(code) => ExitCode::from(code),
+        Err(failure) => {
+            ui.failure(&failure);
+            ExitCode::from(failure.code)
+        }
+    }
+}
+
+fn dispatch(arguments: Arguments, ui: &Ui) -> Result<u8, Failure> {
+    let global = arguments.global;
+    match arguments.command {
+        Command::New(args) => commands::new::run(&global, &args, ui),
+        Command::Demo(args) => commands::demo::run(&global, &args, ui),
+        Command::Plan(args) => commands::plan::run(&global, &args, ui),
+        Command::Run(args) => commands::run::run(&global, &args, ui),
+        Command::Runs(args) => commands::runs::run(&global, &args, ui),
+        Command::Show(args) => commands::show::run(&global, &args, ui),
+        Command::Trace(args) => commands::trace::run(&global, &args, ui),
+        Command::Restore(args) => commands::restore::run(&global, &args, ui),
+        Command::Rebuild(args) => commands::rebuild::run(&global, &args, ui),
+        Command::Verify(args) => commands::verify::run(&global, &args, ui),
+        Command::Completions(args) => commands::shell::completions(&args, ui),
+        Command::Manual(args) => commands::shell::manual(&args, ui),
+    }
+}

@@ -1,0 +1,120 @@
+//! Plans: what would be done, and why.
+
+use serde_json::{Value, json};
+use textum_core::fingerprint::{Reason, ReasonKind};
+use textum_core::plan::{Action, Decision, Plan, ReadDetail};
+
+use super::table::{Cell, Look, table};
+use super::text;
+use crate::ui::Style;
+
+/// A decision with the details of its reasons, in the same order.
+pub type Detailed<'p> = (&'p Decision, Vec<Option<ReadDetail>>);
+
+/// A reason as people read it.
+pub fn reason(reason: &Reason, detail: Option<&ReadDetail>) -> String {
+    let name = &reason.name;
+    let side = |value: &Option<String>, none: &str| value.as_deref().map_or(none.to_string(), text::param);
+    match reason.kind {
+        ReasonKind::New => "never done before".to_string(),
+        ReasonKind::Param => match (&reason.from, &reason.to) {
+            (None, Some(to)) => format!("{name} = {} is new", text::param(to)),
+            (Some(from), None) => format!("{name} = {} is gone", text::param(from)),
+            _ => format!("{name} {} → {}", side(&reason.from, "–"), side(&reason.to, "–")),
+        },
+        ReasonKind::Read => read_reason(reason, detail),
+        ReasonKind::Command => format!("command `{}` → `{}`", side(&reason.from, ""), side(&reason.to, "")),
+        ReasonKind::Writes if reason.from.is_none() => format!("now declares {name}"),
+        ReasonKind::Writes => format!("no longer declares {name}"),
+        ReasonKind::Variable => format!("variable {name} {} → {}", side(&reason.from, "not set"), side(&reason.to, "not set")),
+        ReasonKind::Python => format!("{} → {}", side(&reason.from, "no interpreter"), side(&reason.to, "no interpreter")),
+        ReasonKind::Package => format!("package {name} {} → {}", side(&reason.from, "not installed"), side(&reason.to, "not installed")),
+        ReasonKind::Upstream => format!("reads {name}, which {} will write anew", side(&reason.to, "a stage")),
+        ReasonKind::Missing => format!("{name} is not there"),
+        ReasonKind::Edited => format!("{name} was edited since"),
+        ReasonKind::Dropped => format!("{name} is no longer in the store"),
+        ReasonKind::Forced => "asked for with --force".to_string(),
+    }
+}
+
+fn read_reason(reason: &Reason, detail: Option<&ReadDetail>) -> String {
+    let name = &reason.name;
+    match (&reason.from, &reason.to, detail) {
+        (None, _, _) => format!("{name} is now read"),
+        (_, None, _) => format!("{name} is no longer read"),
+        (_, _, Some(ReadDetail::Lines { differing, of })) => {
+            format!("{name}: {} of {} differ", text::count(*differing), text::counted(*of, "line"))
+        }
+        (_, _, Some(ReadDetail::LinesMoved { added, removed, of })) => {
+            format!("{name}: +{} −{} lines, now {}", text::count(*added), text::count(*removed), text::count(*of))
+        }
+        (_, _, Some(ReadDetail::Files { added, removed, changed, of })) => format!(
+            "{name}: +{} −{} files, {} changed, now {}",
+            text::count(*added), text::count(*removed), text::count(*changed), text::count(*of)
+        ),
+        _ => format!("{name} edited"),
+    }
+}
+
+/// A headline for a plan.
+pub fn headline(plan: &Plan) -> String {
+    let of = |action: Action| plan.decisions.iter().filter(|d| d.action == action).count();
+    let (runs, reuses, all) = (of(Action::Run), of(Action::Reuse), plan.decisions.len());
+    if runs + reuses == 0 {
+        return format!("nothing to do: {} up-to-date", if all == 1 { "the stage is".into() } else { format!("all {all} stages are") });
+    }
+    let before: Vec<f64> = plan.decisions.iter().filter(|d| d.action == Action::Run).filter_map(|d| d.before).collect();
+    let mut parts = Vec::new();
+    if runs > 0 {
+        let took = if before.len() == runs { format!(" (took {} before)", text::seconds(before.iter().sum())) } else { String::new() };
+        parts.push(format!("{runs} of {} would run{took}", text::counted(all as u64, "stage")));
+    }
+    if reuses > 0 {
+        parts.push(format!("{reuses} would be put in place from the store"));
+    }
+    parts.join(", ")
+}
+
+/// A plan for people.
+pub fn text(plan: &Plan, detailed: &[Detailed<'_>], style: &Style) -> String {
+    let mut rows = Vec::new();
+    for (decision, details) in detailed {
+        let (word, look) = match decision.action {
+            Action::Run => ("run", Look::Accent),
+            Action::Reuse => ("reuse", Look::Plain),
+            Action::UpToDate => ("up-to-date", Look::Dim),
+        };
+        let before = match (decision.action, decision.before) {
+            (Action::Run, Some(seconds)) => text::seconds(seconds),
+            _ => String::new(),
+        };
+        let mut reasons = decision.reasons.iter().zip(details).map(|(r, d)| reason(r, d.as_ref()));
+        let first = reasons.next().unwrap_or_default();
+        rows.push(vec![decision.stage.as_str().into(), Cell::new(word, look), Cell::new(before, Look::Dim), first.into()]);
+        rows.extend(reasons.map(|r| vec![Cell::default(), Cell::default(), Cell::default(), r.into()]));
+    }
+    let pending = plan.decisions.iter().any(|d| d.reasons.iter().any(|r| r.kind == ReasonKind::Upstream));
+    let note = if pending {
+        style.dim("a stage that reads what is written anew runs only if that comes out differently\n")
+    } else {
+        String::new()
+    };
+    format!("{}\n\n{}{}{note}", style.bold(&headline(plan)), table(&[], &rows, "  ", style), if pending { "\n" } else { "" })
+}
+
+/// A plan as JSON.
+pub fn json(detailed: &[Detailed<'_>]) -> Value {
+    let stages: Vec<Value> = detailed
+        .iter()
+        .map(|(decision, details)| {
+            let reasons: Vec<Value> = decision
+                .reasons
+                .iter()
+                .zip(details)
+                .map(|(r, d)| json!({"kind": r.kind, "name": r.name, "from": r.from, "to": r.to, "detail": d, "text": reason(r, d.as_ref())}))
+                .collect();
+            json!({"stage": decision.stage, "action": decision.action, "key": decision.key, "reasons": reasons, "seconds_before": decision.before})
+        })
+        .collect();
+    json!({ "stages": stages })
+}

@@ -1,0 +1,94 @@
+//! The result of a rebuild.
+
+use serde_json::{Value, json};
+use textum_core::rebuild::{Difference, FirstDifference, RebuildOutcome, in_words};
+use textum_core::receipt::Verdict;
+
+use super::events::verdict_word;
+use super::table::{Cell, Look, table};
+use super::text;
+use crate::ui::Style;
+
+fn how(first: &FirstDifference) -> String {
+    let where_ = match &first.how {
+        Difference::Bytes { at, line: Some(line), recorded, rebuilt } => {
+            format!("from line {} on (byte {}; {} recorded, {} now)", text::count(*line), text::count(*at), text::bytes(*recorded), text::bytes(*rebuilt))
+        }
+        Difference::Bytes { at, line: None, recorded, rebuilt } => {
+            format!("from byte {} on ({} recorded, {} now)", text::count(*at), text::bytes(*recorded), text::bytes(*rebuilt))
+        }
+        Difference::Unknown { recorded, rebuilt } => format!("({} recorded, {} now)", text::bytes(*recorded), text::bytes(*rebuilt)),
+        Difference::New => "was not there when it was recorded".to_string(),
+        Difference::Gone => "was not brought forth again".to_string(),
+    };
+    format!("the first to differ is {}, by the stage {}: {where_}", first.path, first.stage)
+}
+
+/// For people.
+pub fn text(outcome: &RebuildOutcome, style: &Style) -> String {
+    let count = outcome.stages.len() as u64;
+    let meaning = match outcome.verdict {
+        Verdict::Identical => "byte for byte what was recorded",
+        Verdict::Equivalent => "other bytes, metrics within the tolerance",
+        Verdict::Different => "not what was recorded",
+        Verdict::Failed => "it could not be rebuilt",
+    };
+    let mut out = format!(
+        "{}: {meaning}; {} of run {} executed again in {}\n\n",
+        style.bold(&verdict_word(outcome.verdict, style)),
+        text::counted(count, "stage"),
+        outcome.run,
+        text::seconds(outcome.seconds)
+    );
+    let mut rows = Vec::new();
+    for stage in &outcome.stages {
+        for (i, write) in stage.writes.iter().enumerate() {
+            let same = write.rebuilt == Some(write.recorded);
+            let look = if same { Look::Good } else { Look::Bad };
+            let rebuilt = write.rebuilt.map_or("not there".to_string(), |d| d.short());
+            rows.push(vec![
+                Cell::from(if i == 0 { stage.stage.as_str() } else { "" }),
+                write.path.as_str().into(),
+                Cell::new(write.recorded.short(), Look::Dim),
+                Cell::new(if same { "=" } else { "≠" }, look),
+                Cell::new(if same { String::new() } else { rebuilt }, Look::Bad),
+            ]);
+        }
+    }
+    out.push_str(&table(&[], &rows, "  ", style));
+    if let Some(first) = &outcome.first {
+        out.push_str(&format!("\n  {}\n", how(first)));
+    }
+    for stage in &outcome.stages {
+        if let Some((reason, lines)) = &stage.failure {
+            out.push_str(&format!("\n  {} failed: {reason}\n", stage.stage));
+            out.push_str(&lines.lines().map(|l| format!("    {}\n", style.dim(l))).collect::<String>());
+        }
+    }
+    if !outcome.differences.is_empty() {
+        let list: Vec<String> = outcome.differences.iter().map(in_words).collect();
+        out.push_str(&format!("\n  the environment is another than when it was recorded: {}\n", text::some(&list, 8)));
+    }
+    if let Some(kept) = &outcome.kept {
+        out.push_str(&format!("\n  kept in {}\n", kept.display()));
+    }
+    out
+}
+
+/// As JSON.
+pub fn json(outcome: &RebuildOutcome) -> Value {
+    let stages: Vec<Value> = outcome
+        .stages
+        .iter()
+        .map(|s| {
+            let writes: Vec<Value> = s.writes.iter().map(|w| json!({"path": w.path, "recorded": w.recorded, "rebuilt": w.rebuilt})).collect();
+            json!({"stage": s.stage, "verdict": s.verdict, "writes": writes, "seconds": s.seconds, "reason": s.failure.as_ref().map(|(r, _)| r)})
+        })
+        .collect();
+    let differences: Vec<Value> = outcome.differences.iter().map(|r| json!({"kind": r.kind, "name": r.name, "from": r.from, "to": r.to})).collect();
+    json!({
+        "verdict": outcome.verdict, "run": outcome.run, "stages": stages, "seconds": outcome.seconds, "receipt": outcome.receipt,
+        "first_difference": outcome.first.as_ref().map(|f| json!({"stage": f.stage, "path": f.path, "how": how(f)})),
+        "environment": {"same": outcome.differences.is_empty(), "differences": differences}, "kept": outcome.kept,
+    })
+}

@@ -1,0 +1,88 @@
+//! The result of a run.
+
+use serde_json::{Value, json};
+use textum_core::exec::{RunOutcome, SettledStage};
+use textum_core::receipt::{RunStageState, RunState};
+
+use super::events::state_word;
+use super::table::{Cell, Look, table};
+use super::text;
+use crate::ui::Style;
+
+fn state_of(state: RunState) -> &'static str {
+    match state {
+        RunState::Done => "done",
+        RunState::Failed => "failed",
+        RunState::Stopped => "stopped",
+        RunState::Interrupted => "interrupted",
+    }
+}
+
+/// What became of a run, for people.
+pub fn text(outcome: &RunOutcome, style: &Style) -> String {
+    let mut out = String::new();
+    let run = outcome.run.as_deref().unwrap_or("–");
+    if outcome.recorded {
+        let word = state_of(outcome.state);
+        let word = if outcome.state == RunState::Done { style.good(word) } else { style.bad(word) };
+        out.push_str(&format!("{} {run}  {word} in {}\n\n", style.bold("run"), text::seconds(outcome.seconds)));
+        let rows: Vec<Vec<Cell>> = outcome.stages.iter().map(|s| stage_row(s, style)).collect();
+        out.push_str(&table(&[], &rows, "  ", style));
+    } else {
+        let n = outcome.stages.len();
+        let what = if n == 1 { "the stage is".to_string() } else { format!("all {n} stages are") };
+        out.push_str(&format!("{}: {what} as {run} left them\n", style.bold("nothing to do")));
+    }
+    if !outcome.metrics.is_empty() {
+        let shown: Vec<String> = outcome.metrics.iter().map(|(n, v)| format!("{n} {}", style.bold(&text::metric(v)))).collect();
+        out.push_str(&format!("\n  {}\n", text::some(&shown, 12)));
+    }
+    if let Some(sandbox) = &outcome.sandbox {
+        out.push_str(&format!("\n  outputs are in {}; the working tree was not touched\n", sandbox.display()));
+    }
+    out
+}
+
+fn stage_row(stage: &SettledStage, style: &Style) -> Vec<Cell> {
+    let seconds = if stage.seconds > 0.0 { text::seconds(stage.seconds) } else { String::new() };
+    let plain = state_word(stage.state, &Style::new(false));
+    let look = match stage.state {
+        RunStageState::Ran => Look::Accent,
+        RunStageState::Failed | RunStageState::Stopped => Look::Bad,
+        RunStageState::Reused => Look::Plain,
+        _ => Look::Dim,
+    };
+    let good = matches!(stage.state, RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate);
+    let writes: Vec<String> = match &stage.receipt {
+        Some((_, receipt)) if good => receipt.outputs().map(|o| format!("{} {}", o.path, style.dim(&text::bytes(o.content.size)))).collect(),
+        _ => Vec::new(),
+    };
+    vec![stage.stage.as_str().into(), Cell::new(plain, look), Cell::new(seconds, Look::Dim), text::some(&writes, 4).into()]
+}
+
+/// What became of a run, as JSON.
+pub fn json(outcome: &RunOutcome) -> Value {
+    let stages: Vec<Value> = outcome
+        .stages
+        .iter()
+        .map(|s| {
+            let good = matches!(s.state, RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate);
+            let receipt = s.receipt.as_ref().map(|(_, r)| r);
+            let writes: Vec<Value> = receipt
+                .filter(|_| good)
+                .into_iter()
+                .flat_map(|r| r.outputs())
+                .map(|o| json!({"path": o.path, "digest": o.content.digest, "size": o.content.size, "kind": o.content.kind}))
+                .collect();
+            json!({
+                "stage": s.stage, "state": s.state, "key": s.key, "seconds": s.seconds, "writes": writes,
+                "receipt": s.receipt.as_ref().map(|(d, _)| d), "reason": receipt.and_then(|r| r.reason.clone()),
+                "undeclared": receipt.map(|r| r.undeclared.clone()).unwrap_or_default(),
+            })
+        })
+        .collect();
+    json!({
+        "run": outcome.run, "state": state_of(outcome.state), "recorded": outcome.recorded, "seconds": outcome.seconds,
+        "stages": stages, "metrics": outcome.metrics, "sandbox": outcome.sandbox,
+    })
+}

@@ -1,0 +1,129 @@
+//! A run in full.
+
+use serde_json::{Value, json};
+use textum_core::ledger::RebuildRow;
+use textum_core::receipt::{RunReceipt, RunState, StageReceipt};
+use textum_core::store::Digest;
+
+use super::events::state_word;
+use super::table::{Cell, Look, table};
+use super::text;
+use crate::ui::Style;
+
+/// A run with the receipts of its stages and its rebuilds.
+pub struct Shown<'r> {
+    /// The run's receipt.
+    pub run: &'r RunReceipt,
+    /// Its digest.
+    pub digest: Digest,
+    /// The receipt of each stage that has one, in the run's order.
+    pub stages: &'r [Option<StageReceipt>],
+    /// When it was rebuilt, and with which verdict.
+    pub rebuilds: &'r [RebuildRow],
+}
+
+fn state(run: &RunReceipt, style: &Style) -> String {
+    match run.state {
+        RunState::Done => style.good("done"),
+        RunState::Failed => style.bad("failed"),
+        RunState::Stopped => style.bad("stopped"),
+        RunState::Interrupted => style.bad("interrupted"),
+    }
+}
+
+fn facts(shown: &Shown<'_>, style: &Style) -> Vec<Vec<Cell>> {
+    let run = shown.run;
+    let mut rows: Vec<Vec<Cell>> = Vec::new();
+    let mut fact = |name: &str, value: String| rows.push(vec![Cell::new(name, Look::Dim), value.into()]);
+    if let Some(reason) = &run.reason {
+        fact("why", style.bad(reason));
+    }
+    for (name, value) in [("label", &run.label), ("note", &run.note)] {
+        if let Some(value) = value {
+            fact(name, value.clone());
+        }
+    }
+    fact("began", format!("{}, by {}", text::moment(&run.started), run.by));
+    if let Some(git) = &run.git {
+        let branch = git.branch.as_deref().map(|b| format!(" on {b}")).unwrap_or_default();
+        let dirty = if git.dirty { ", with changes not committed" } else { "" };
+        fact("commit", format!("{}{branch}{dirty}", &git.commit[..git.commit.len().min(12)]));
+    }
+    if !run.params.is_empty() {
+        let params: Vec<String> = run
+            .params
+            .iter()
+            .map(|(n, v)| format!("{n} {}{}", text::param(v), if run.set.contains(n) { " (set)" } else { "" }))
+            .collect();
+        fact("params", params.join(" · "));
+    }
+    for (name, data) in &run.data {
+        let size = text::bytes(data.content.size);
+        fact("data", format!("{name}  {}  {}  {size}", data.path, style.dim(&data.content.digest.short())));
+    }
+    if !run.metrics.is_empty() {
+        let metrics: Vec<String> = run.metrics.iter().map(|(n, v)| format!("{n} {}", style.bold(&text::metric(v)))).collect();
+        fact("metrics", metrics.join(" · "));
+    }
+    if run.sandbox {
+        fact("worked", "in a sandbox".into());
+    }
+    for rebuild in shown.rebuilds {
+        let verdict = if rebuild.verdict == "identical" { style.good(&rebuild.verdict) } else { style.bad(&rebuild.verdict) };
+        fact("rebuilt", format!("{verdict}  {}, by {} ({})", text::moment(&rebuild.started), rebuild.by, rebuild.target));
+    }
+    if shown.rebuilds.is_empty() {
+        fact("rebuilt", style.dim("not yet"));
+    }
+    fact("receipt", style.dim(&shown.digest.short()));
+    rows
+}
+
+/// A run for people.
+pub fn text(shown: &Shown<'_>, style: &Style) -> String {
+    let run = shown.run;
+    let mut out = format!("{} {}  {} in {}\n\n", style.bold("run"), run.run, state(run, style), text::seconds(run.seconds));
+    out.push_str(&table(&[], &facts(shown, style), "  ", style));
+    out.push('\n');
+    let mut rows = Vec::new();
+    for (stage, receipt) in run.stages.iter().zip(shown.stages) {
+        let took = if stage.seconds > 0.0 { text::seconds(stage.seconds) } else { String::new() };
+        let word = state_word(stage.state, &Style::new(false));
+        let look = if matches!(word.as_str(), "failed" | "stopped") { Look::Bad } else { Look::Plain };
+        let outputs: Vec<_> = receipt.iter().flat_map(|r| r.outputs()).collect();
+        let first = outputs.first();
+        let cell = |o: &textum_core::receipt::PathContent| -> Vec<Cell> {
+            vec![o.path.as_str().into(), Cell::new(o.content.digest.short(), Look::Dim), Cell::new(text::bytes(o.content.size), Look::Dim)]
+        };
+        let from = receipt.as_ref().filter(|r| r.run != run.run).map(|r| format!("from {}", r.run));
+        let mut row: Vec<Cell> = vec![stage.stage.as_str().into(), Cell::new(word, look), Cell::new(took, Look::Dim)];
+        row.extend(first.map_or_else(Vec::new, |o| cell(o)));
+        if let Some(from) = from {
+            row.push(Cell::new(from, Look::Dim));
+        }
+        rows.push(row);
+        for output in outputs.iter().skip(1) {
+            let mut row = vec![Cell::default(), Cell::default(), Cell::default()];
+            row.extend(cell(output));
+            rows.push(row);
+        }
+    }
+    out.push_str(&table(&[], &rows, "  ", style));
+    for (stage, receipt) in run.stages.iter().zip(shown.stages) {
+        let Some(receipt) = receipt else { continue };
+        if !receipt.undeclared.is_empty() {
+            out.push_str(&format!("\n  {} {} seemed to read {}\n", style.bad("undeclared:"), stage.stage, text::some(&receipt.undeclared, 8)));
+        }
+    }
+    out
+}
+
+/// A run as JSON: its receipt, those of its stages, and its rebuilds.
+pub fn json(shown: &Shown<'_>) -> Value {
+    let rebuilds: Vec<Value> = shown
+        .rebuilds
+        .iter()
+        .map(|r| json!({"receipt": r.receipt, "target": r.target, "started": r.started, "verdict": r.verdict, "by": r.by}))
+        .collect();
+    json!({"run": shown.run.run, "digest": shown.digest, "receipt": shown.run, "stages": shown.stages, "rebuilds": rebuilds})
+}

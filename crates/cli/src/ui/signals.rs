@@ -1,0 +1,23 @@
+//! Ctrl-C: the first asks stages to end, the second ends them at once.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use textum_core::event::CancelToken;
+
+static CANCEL: CancelToken = CancelToken::new();
+static CAUGHT: AtomicBool = AtomicBool::new(false);
+
+/// From now on SIGINT, SIGTERM and SIGHUP pull the token that is returned.
+pub fn catch_interrupts() -> &'static CancelToken {
+    use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+    if !CAUGHT.swap(true, Ordering::SeqCst)
+        && let Ok(mut signals) = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP])
+    {
+        std::thread::spawn(move || {
+            for _ in signals.forever() {
+                CANCEL.ask();
+            }
+        });
+    }
+    &CANCEL
+}

@@ -116,7 +116,7 @@ impl Player<'_> {
                 let words: Vec<String> = words.iter().map(|w| w.replace("FIRST", &first)).collect();
                 self.tell(&format!("{} textum {}\n", style.accent("$"), words.join(" ")));
                 self.textum(&words)?;
-                self.tell("");
+                self.tell("\n");
             }
         }
         Ok(())

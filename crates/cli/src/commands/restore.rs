@@ -4,13 +4,14 @@ use std::path::PathBuf;
 
 use clap::Args;
 use textum_core::lineage::{Origin, find_target};
-use textum_core::receipt::RunReceipt;
+use textum_core::receipt::{Content, RunReceipt};
 use textum_core::restore::{Restored, Wanted, of_digest, of_run, of_tree, restore_into, restore_tree};
 use textum_core::workspace::Project;
 
 use super::{by_whom, here, open};
 use crate::args::{Format, Global};
 use crate::failure::Failure;
+use crate::render::table::{Cell, Look, table};
 use crate::render::text;
 use crate::ui::Ui;
 
@@ -96,10 +97,10 @@ fn tell(project: &Project, restored: &Restored, said: &str, args: &RestoreArgs, 
         0 => format!("{}: {said} is what stands here already\n", style.bold("nothing to restore")),
         n => format!("{} {} from {said}\n\n", style.bold("restored"), text::counted(n as u64, "path")),
     };
-    for (path, content) in &restored.put {
-        let size = text::bytes(content.size);
-        out.push_str(&format!("  {path}  {}\n", style.dim(&format!("{} {size}", content.digest.short()))));
-    }
+    let row = |(path, content): &(String, Content)| -> Vec<Cell> {
+        vec![path.as_str().into(), Cell::new(content.digest.short(), Look::Dim), Cell::new(text::bytes(content.size), Look::Dim)]
+    };
+    out.push_str(&table(&[], &restored.put.iter().map(row).collect::<Vec<_>>(), "  ", style));
     if !restored.put.is_empty() && !restored.same.is_empty() {
         out.push_str(&style.dim(&format!("  {} unchanged\n", text::counted(restored.same.len() as u64, "path"))));
     }

@@ -33,7 +33,7 @@ pub fn story() -> Vec<Step> {
         Textum(&["run"]),
         Say("Once more: nothing has changed, nothing is executed."),
         Textum(&["run"]),
-        Say("A smaller learning rate may do better. Only what depends on it runs again."),
+        Say("Does a smaller learning rate do better? Only what depends on it runs again."),
         Hand("sed -i 's/rate = 0.2/rate = 0.1/' textum.toml", slower_rate),
         Textum(&["plan"]),
         Textum(&["run"]),

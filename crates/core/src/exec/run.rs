@@ -19,7 +19,7 @@ use crate::receipt::{
     RunStageState, RunState, StageReceipt, StageState, TREE_RECEIPT, TreeReceipt, TreeStage, canonical,
 };
 use crate::restore::put_in_tree;
-use crate::store::{Digest, Writer};
+use crate::store::{Digest, Stored, Writer};
 use crate::workspace::Project;
 
 /// How a run is to go.
@@ -89,7 +89,7 @@ pub fn run(project: &mut Project, options: &RunOptions, events: &dyn EventSink, 
     super::close_interrupted(project, events)?;
     let selected = project.graph.select(&options.stages);
     crate::plan::missing_reads(project, &selected).map_err(crate::plan::PlanError::from)?;
-    let recorded = {
+    let (recorded, manifest) = {
         let project = &*project;
         let writer = project.store.writer()?;
         let reads = record_reads(project, &selected, &writer)?;
@@ -97,16 +97,17 @@ pub fn run(project: &mut Project, options: &RunOptions, events: &dyn EventSink, 
             project.scanner.save();
             return nothing_to_do(project, &selected, options, clock);
         }
+        let manifest = writer.put_bytes(project.manifest.text.as_bytes())?;
         // Nothing is executed before what it reads is safe.
         writer.publish()?;
-        reads
+        (reads, manifest)
     };
     let run = new_run_id(&project.ledger)?;
     if options.sandbox {
         let root = crate::sandbox::create(&project.workspace, &run, &project.store, &recorded)?;
         project.scanner = crate::fingerprint::Scanner::open(&root, None);
     }
-    let draft = draft(project, &run, options, &recorded)?;
+    let draft = draft(project, &run, options, &recorded, manifest);
     let live = LiveRun::begin(&project.workspace.runs_folder(), &draft)?;
     events.event(Event::Begun { run: run.clone(), stages: selected.iter().filter(|s| **s).count() });
     let outcome = carry_out(project, &selected, options, &live, draft, events, cancel, clock)?;
@@ -171,15 +172,12 @@ fn metrics_of(stages: &[SettledStage]) -> BTreeMap<String, Metric> {
     all
 }
 
-fn draft(project: &Project, run: &str, options: &RunOptions, recorded: &BTreeMap<String, Content>) -> Result<RunReceipt, ExecError> {
+fn draft(project: &Project, run: &str, options: &RunOptions, recorded: &BTreeMap<String, Content>, stored: Stored) -> RunReceipt {
     let manifest = &project.manifest;
-    let writer = project.store.writer()?;
-    let stored = writer.put_bytes(manifest.text.as_bytes())?;
-    writer.publish()?;
     let data = manifest.data.iter().filter_map(|d| {
         recorded.get(&d.path).map(|c| (d.name.clone(), DatasetState { path: d.path.clone(), content: c.clone() }))
     });
-    Ok(RunReceipt {
+    RunReceipt {
         r#type: RUN_RECEIPT.to_string(),
         run: run.to_string(),
         project: manifest.name.clone(),
@@ -201,7 +199,7 @@ fn draft(project: &Project, run: &str, options: &RunOptions, recorded: &BTreeMap
         by: options.by.clone(),
         sandbox: options.sandbox,
         textum: env!("CARGO_PKG_VERSION").to_string(),
-    })
+    }
 }
 
 /// Everything the scheduler keeps account of while stages run.

@@ -74,7 +74,8 @@ pub(crate) fn read_state(project: &Project, path: &str, settled: &BTreeMap<Stage
         match settled.get(writer) {
             Some(Settled::Result { outputs, in_place }) => {
                 if let Some(found) = outputs.iter().find(|o| is_within(path, &o.path)) {
-                    if *in_place && path.ends_with(".ipynb") {
+                    // A part of a folder just written is not yet in the store, but it stands on the disk.
+                    if *in_place && (path.ends_with(".ipynb") || found.path != path) {
                         return on_disk();
                     }
                     return within(&project.store, found, path);

@@ -61,7 +61,11 @@ fn wanted(project: &Project, args: &RestoreArgs, global: &Global) -> Result<(Wan
     if name.starts_with("b3:") {
         let digest = project.ledger.resolve_digest(name, &project.store)?;
         let found = of_digest(project, &digest)?;
-        let said = found.path.clone();
+        let mut others: Vec<String> = project.ledger.places_of(&digest)?.into_iter().map(|p| p.path).filter(|p| *p != found.path).collect();
+        others.sort();
+        others.dedup();
+        let also = if others.is_empty() { String::new() } else { format!(" (recorded as {} too: RUN:PATH chooses)", text::some(&others, 4)) };
+        let said = format!("{}{also}", digest.short());
         return Ok((Wanted::one(found), said));
     }
     // A colon parts the run from a path of it; `best:auc` has one of its own.

@@ -127,6 +127,8 @@ fn cut_off(folder: &Path, writer: &Writer<'_>) -> Result<Option<StageReceipt>, E
         let stored = writer.put_file(&log)?;
         receipt.log = Content { kind: ContentKind::File, digest: stored.digest, size: stored.size, files: None };
     }
+    // Results of the lost moments before, which it read, may not have become safe.
+    receipt.reads.retain(|r| writer.contains(&r.at.content.digest).unwrap_or(false));
     receipt.state = StageState::Stopped;
     receipt.reason = Some("Textum or the machine was lost while it ran".into());
     Ok(Some(receipt))

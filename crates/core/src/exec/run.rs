@@ -98,6 +98,7 @@ pub fn run(project: &mut Project, options: &RunOptions, events: &dyn EventSink, 
             return nothing_to_do(project, &selected, options, clock);
         }
         let manifest = writer.put_bytes(project.manifest.text.as_bytes())?;
+        record_settings(project, &writer)?;
         // Nothing is executed before what it reads is safe.
         writer.publish()?;
         (reads, manifest)
@@ -132,6 +133,20 @@ fn record_reads(project: &Project, selected: &[bool], writer: &Writer<'_>) -> Re
         }
     }
     Ok(recorded)
+}
+
+/// Takes environment, parameters and variables into the store: what a trace names can be read back.
+fn record_settings(project: &Project, writer: &Writer<'_>) -> Result<(), ExecError> {
+    let environment = project.environment()?;
+    writer.put_document(&canonical(&environment.record)?)?;
+    if let Some(counted) = &environment.counted {
+        writer.put_document(&canonical(counted)?)?;
+    }
+    let params = project.params.iter().map(|(_, value)| value.to_string());
+    for text in params.chain(environment.variables.values().flatten().cloned()) {
+        writer.put_bytes(text.as_bytes())?;
+    }
+    Ok(())
 }
 
 fn has_work(project: &Project, selected: &[bool], options: &RunOptions) -> Result<bool, ExecError> {
@@ -246,15 +261,7 @@ fn carry_out(
         at_work: Mutex::default(),
     };
     let outlook = Outlook::new(project, selected, options.force.clone())?;
-    let environment = writer.put_document(&canonical(&outlook.environment.record)?)?;
-    if let Some(counted) = &outlook.environment.counted {
-        writer.put_document(&canonical(counted)?)?;
-    }
-    // A parameter and a variable are contents too: what a trace names can be read back.
-    let params = project.params.iter().map(|(_, value)| value.to_string());
-    for text in params.chain(outlook.environment.variables.values().flatten().cloned()) {
-        writer.put_bytes(text.as_bytes())?;
-    }
+    let environment = Digest::of(&canonical(&outlook.environment.record)?);
     let declared_whole = |path: &str| project.manifest.stages.iter().any(|s| s.reads.iter().any(|r| r == path));
     let watcher = (!options.sandbox).then(|| Watcher::start(project.workspace.root(), declared_whole)).flatten();
     let mut conductor = Conductor {

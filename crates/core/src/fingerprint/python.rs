@@ -103,7 +103,8 @@ pub fn python(command: &str, folder: &Path, variables: &[(String, String)], cach
     let mut watched = vec![executable.clone(), fs::canonicalize(&executable).unwrap_or(executable)];
     watched.extend(answer.prefix.iter().map(|p| Path::new(p).join("pyvenv.cfg")));
     watched.extend(answer.path.iter().filter(|p| !p.is_empty()).map(PathBuf::from));
-    watched.retain(|p| !p.starts_with(folder));
+    // The folder of the project itself changes all the time, and says nothing of packages.
+    watched.retain(|p| p != folder);
     let record = PythonRecord {
         command: command.to_string(),
         executable: answer.executable,

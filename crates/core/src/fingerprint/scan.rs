@@ -195,7 +195,8 @@ fn known_digests(seen: &[Seen], memory: &Memory) -> Vec<Option<Digest>> {
             while remembered.peek().is_some_and(|m| m.path < s.path) {
                 remembered.next();
             }
-            remembered.peek().filter(|m| m.path == s.path && m.stat == s.stat && m.kind == s.kind).map(|m| m.digest)
+            let same = remembered.peek().filter(|m| m.path == s.path && m.stat == s.stat && m.kind == s.kind);
+            same.filter(|m| m.kind != ItemKind::EmptyDir).map(|m| m.digest)
         })
         .collect()
 }

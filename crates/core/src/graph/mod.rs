@@ -71,6 +71,9 @@ pub fn find_cycle(stages: &[StageDecl]) -> Option<Vec<String>> {
         if let Some(start) = way.iter().position(|w| *w == next) {
             let mut circle: Vec<String> = way[start..].iter().map(|i| stages[*i].name.clone()).collect();
             circle.reverse();
+            // Told from the stage that comes first in the manifest.
+            let first = (0..circle.len()).min_by_key(|i| stages.iter().position(|s| s.name == circle[*i]))?;
+            circle.rotate_left(first);
             return Some(circle);
         }
         way.push(next);

@@ -1,0 +1,57 @@
+//! The shipped projects, and what helps at the shell.
+
+use textum_testkit::Tiny;
+
+use crate::textum;
+
+#[test]
+fn the_demo_plays_its_whole_story() {
+    let tiny = Tiny::new();
+    textum(&tiny, &["demo", "looms", "--quiet-story"]).expect(0).says("3 runs were recorded").says("identical");
+    textum(&tiny, &["demo", "looms"]).expect(2).warns("is not empty");
+    textum(&tiny, &["-C", "looms", "verify", "--deep"]).expect(0);
+    let runs = textum(&tiny, &["-C", "looms", "runs", "--format", "json"]).expect(0).json();
+    let auc: Vec<f64> = runs.as_array().unwrap().iter().map(|r| r["metrics"]["auc"].as_f64().unwrap()).collect();
+    assert!(auc[0] < auc[1], "the mistake in the data shows: {auc:?}");
+    let no_python = format!("PATH=/nowhere {} demo other", crate::TEXTUM);
+    tiny.textum("/bin/sh", &["-c", &no_python]).expect(3).warns("python3");
+    assert!(!tiny.has("other"));
+}
+
+#[test]
+fn new_projects_work_and_nothing_is_overwritten() {
+    for template in ["bare", "tabular"] {
+        let tiny = Tiny::new();
+        textum(&tiny, &["new", "shed", "--template", template]).expect(0);
+        textum(&tiny, &["-C", "shed", "run"]).expect(0).says("done");
+        textum(&tiny, &["-C", "shed", "run", "--sandbox"]).expect(0);
+    }
+    let tiny = Tiny::new();
+    tiny.write(".gitignore", "/data/\nmine");
+    tiny.write("steps/count.sh", "mine\n");
+    textum(&tiny, &["new"]).expect(0).says("kept as it is: steps/count.sh");
+    assert_eq!(tiny.read("steps/count.sh"), "mine\n");
+    assert_eq!(tiny.read(".gitignore"), "/data/\nmine\n/build/\n__pycache__/\n");
+    let before = tiny.snapshot();
+    textum(&tiny, &["new", "--template", "tabular"]).expect(0);
+    assert_eq!(tiny.snapshot(), before);
+    let schema: serde_json::Value = serde_json::from_str(&tiny.read("textum.schema.json")).unwrap();
+    assert_eq!(schema["properties"]["stage"]["additionalProperties"]["$ref"], "#/$defs/StageForm");
+}
+
+#[test]
+fn shells_are_offered_runs_and_stages() {
+    let tiny = crate::two_stages();
+    let run = textum(&tiny, &["run", "--format", "json"]).expect(0).json();
+    let suffix = run["run"].as_str().unwrap().rsplit('-').next().unwrap().to_string();
+    textum(&tiny, &["completions", "bash"]).expect(0).says("COMPLETE");
+    let ask = |words: &str, index: usize| {
+        let line = format!("COMPLETE=bash _CLAP_COMPLETE_INDEX={index} _CLAP_COMPLETE_COMP_TYPE=9 _CLAP_COMPLETE_SPACE=true _CLAP_IFS=' ' {} -- {words}", crate::TEXTUM);
+        tiny.textum("/bin/sh", &["-c", &line]).expect(0).out
+    };
+    assert!(ask("textum show ''", 2).contains(&suffix));
+    let stages = ask("textum run ''", 2);
+    assert!(stages.contains("upper") && stages.contains("count"), "{stages}");
+    textum(&tiny, &["manual", "man"]).expect(0);
+    assert!(tiny.read("man/textum-rebuild.1").contains("Verdicts"));
+}

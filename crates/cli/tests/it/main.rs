@@ -1,0 +1,61 @@
+//! The built program, driven in temporary folders.
+#![allow(clippy::unwrap_used, missing_docs)]
+
+mod bad_input;
+mod demo;
+mod kill;
+mod manifest;
+mod run;
+mod sandbox;
+mod trace;
+mod tree;
+
+use textum_testkit::{Ran, Tiny};
+
+/// The built program.
+pub const TEXTUM: &str = env!("CARGO_BIN_EXE_textum");
+
+/// Runs the built program in a project.
+pub fn textum(tiny: &Tiny, words: &[&str]) -> Ran {
+    tiny.textum(TEXTUM, words)
+}
+
+/// Two stages in a row: `upper` makes capitals of the data, `count` counts its lines, with a parameter.
+pub fn two_stages() -> Tiny {
+    let tiny = Tiny::with(
+        r#"
+[data.yarn]
+path = "yarn.txt"
+
+[params]
+count = { from = 1, unit = "m" }
+
+[stage.upper]
+run    = "mkdir -p build; tr a-z A-Z < yarn.txt > build/upper.txt"
+reads  = ["yarn.txt"]
+writes = ["build/upper.txt"]
+
+[stage.count]
+run     = "sh count.sh {count.from}"
+reads   = ["build/upper.txt", "count.sh"]
+params  = ["count.from"]
+writes  = ["build/lines.txt"]
+metrics = ["build/scores.json"]
+
+[metric.lines]
+better = "higher"
+"#,
+    );
+    tiny.write("yarn.txt", "cotton\nlinen\nwool\n");
+    tiny.write(
+        "count.sh",
+        "tail -n +$1 build/upper.txt > build/lines.txt\necho counting\nprintf '{\"lines\": %d}' $(wc -l < build/lines.txt) > build/scores.json\n",
+    );
+    tiny
+}
+
+/// The state of a stage in a run's JSON.
+pub fn state(json: &serde_json::Value, stage: &str) -> String {
+    let found = json["stages"].as_array().unwrap().iter().find(|s| s["stage"] == stage);
+    found.unwrap_or_else(|| panic!("no {stage} in {json}"))["state"].as_str().unwrap().to_string()
+}

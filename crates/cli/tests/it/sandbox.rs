@@ -1,0 +1,33 @@
+//! Undeclared inputs do not stay hidden.
+
+use textum_testkit::Tiny;
+
+use crate::{textum, two_stages};
+
+#[test]
+fn an_undeclared_read_fails_in_a_sandbox_and_the_likely_file_is_named() {
+    let tiny = Tiny::with("[stage.fit]\nrun = \"python3 steps/fit.py\"\nreads = [\"steps/fit.py\"]\nwrites = [\"model\"]\n");
+    tiny.write("steps/fit.py", "import looms\nopen('model', 'w').write(looms.NAME)\n");
+    tiny.write("steps/looms.py", "NAME = 'L17'\n");
+    textum(&tiny, &["run", "--sandbox"]).expect(1).warns("steps/looms.py").warns("does not declare");
+    tiny.write("steps/fit.py", "open('model', 'w').write(open('notes/yarn.txt').read())\n");
+    tiny.write("notes/yarn.txt", "linen\n");
+    textum(&tiny, &["run", "--sandbox"]).expect(1).warns("notes/yarn.txt");
+    // In the working tree it works, and is reported.
+    textum(&tiny, &["run"]).expect(0).warns("undeclared").warns("notes/yarn.txt");
+    textum(&tiny, &["show", "last"]).expect(0).says("notes/yarn.txt");
+    // A rebuild has only what was recorded: it fails and says why.
+    textum(&tiny, &["rebuild", "last"]).expect(1).says("failed").says("notes/yarn.txt");
+}
+
+#[test]
+fn a_sandbox_leaves_the_tree_alone_and_shares_results() {
+    let tiny = two_stages();
+    let before = tiny.snapshot();
+    let run = textum(&tiny, &["run", "--sandbox", "--set", "count.from=2", "--format", "json"]).expect(0).json();
+    assert_eq!(tiny.snapshot(), before);
+    let sandbox = std::path::PathBuf::from(run["sandbox"].as_str().unwrap());
+    assert_eq!(std::fs::read_to_string(sandbox.join("build/lines.txt")).unwrap(), "LINEN\nWOOL\n");
+    let plan = textum(&tiny, &["plan", "--set", "count.from=2", "--format", "json"]).expect(0).json();
+    assert_eq!(plan["stages"][1]["action"], "reuse");
+}

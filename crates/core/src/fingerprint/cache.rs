@@ -19,12 +19,14 @@ use crate::store::{Digest, ItemKind};
 
 const HEAD: [u8; 16] = *b"textum stats @1\0";
 const START: usize = 16 + 32 + 32 + 8 + 8 + 8;
+/// Length of a record's part after its path.
+const TAIL: usize = 2 + 8 * 4 + 32;
 
 /// What is remembered of one file.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Remembered {
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Remembered<'m> {
     /// Path below the folder (or the project, for single files).
-    pub path: String,
+    pub path: &'m str,
     /// What it is.
     pub kind: ItemKind,
     /// Its metadata when it was hashed.
@@ -33,11 +35,12 @@ pub struct Remembered {
     pub digest: Digest,
 }
 
-/// What is remembered of a folder, or of the project's single files.
-#[derive(Clone, Debug, Default)]
+/// What is remembered of a folder, or of the project's single files. Records are read where they lie.
+#[derive(Debug, Default)]
 pub struct Memory {
-    /// Sorted by path.
-    pub files: Vec<Remembered>,
+    bytes: Vec<u8>,
+    same_boot: bool,
+    count: usize,
     /// The folder's digest, its number of files and their bytes, if nothing of it was racy.
     pub folder: Option<(Digest, u64, u64)>,
 }
@@ -46,96 +49,97 @@ fn boot_mark() -> [u8; 32] {
     *Digest::of(boot_id().as_bytes()).as_bytes()
 }
 
-fn kind_number(kind: ItemKind) -> u8 {
-    match kind {
-        ItemKind::File => 0,
-        ItemKind::Exec => 1,
-        ItemKind::Link => 2,
-        ItemKind::EmptyDir => 3,
-    }
+const KINDS: [ItemKind; 4] = [ItemKind::File, ItemKind::Exec, ItemKind::Link, ItemKind::EmptyDir];
+
+fn u64_at(bytes: &[u8], at: usize) -> u64 {
+    let mut number = [0; 8];
+    number.copy_from_slice(&bytes[at..at + 8]);
+    u64::from_le_bytes(number)
 }
 
-struct Reader<'b>(&'b [u8]);
+fn digest_at(bytes: &[u8], at: usize) -> Digest {
+    let mut digest = [0; 32];
+    digest.copy_from_slice(&bytes[at..at + 32]);
+    Digest::from_bytes(digest)
+}
 
-impl<'b> Reader<'b> {
-    fn take(&mut self, length: usize) -> Option<&'b [u8]> {
-        let (head, rest) = self.0.split_at_checked(length)?;
-        self.0 = rest;
-        Some(head)
-    }
-
-    fn number(&mut self) -> Option<u64> {
-        Some(u64::from_le_bytes(self.take(8)?.try_into().ok()?))
-    }
-
-    fn digest(&mut self) -> Option<Digest> {
-        Some(Digest::from_bytes(self.take(32)?.try_into().ok()?))
-    }
-
-    fn record(&mut self) -> Option<(Remembered, bool)> {
-        let length = u32::from_le_bytes(self.take(4)?.try_into().ok()?);
-        let path = std::str::from_utf8(self.take(length as usize)?).ok()?.to_string();
-        let flags = self.take(2)?;
-        let kind = [ItemKind::File, ItemKind::Exec, ItemKind::Link, ItemKind::EmptyDir].get(flags[0] as usize).copied()?;
-        let stat = Stat {
-            size: self.number()?,
-            mtime: self.number()? as i64,
-            ctime: self.number()? as i64,
-            inode: self.number()?,
-        };
-        Some((Remembered { path, kind, stat, digest: self.digest()? }, flags[1] == 1))
-    }
+/// The record at a place, whether it is settled, and where the next one begins.
+fn record_at(bytes: &[u8], at: usize) -> Option<(Remembered<'_>, bool, usize)> {
+    let length = u32::from_le_bytes(bytes.get(at..at + 4)?.try_into().ok()?) as usize;
+    let path = std::str::from_utf8(bytes.get(at + 4..at + 4 + length)?).ok()?;
+    let tail = bytes.get(at + 4 + length..at + 4 + length + TAIL)?;
+    let stat = Stat { size: u64_at(tail, 2), mtime: u64_at(tail, 10) as i64, ctime: u64_at(tail, 18) as i64, inode: u64_at(tail, 26) };
+    let record = Remembered { path, kind: *KINDS.get(tail[0] as usize)?, stat, digest: digest_at(tail, 34) };
+    Some((record, tail[1] == 1, at + 4 + length + TAIL))
 }
 
 impl Memory {
     /// Reads a cache file; anything wrong with it means: nothing is remembered.
     pub fn load(path: &Path) -> Memory {
-        std::fs::read(path).ok().and_then(|bytes| Memory::decode(&bytes)).unwrap_or_default()
+        std::fs::read(path).ok().and_then(Memory::decode).unwrap_or_default()
     }
 
-    fn decode(bytes: &[u8]) -> Option<Memory> {
-        let (body, check) = bytes.split_at_checked(bytes.len().checked_sub(32)?)?;
-        if body.len() < START || body[..16] != HEAD || Digest::of(body).as_bytes()[..] != *check {
+    fn decode(mut bytes: Vec<u8>) -> Option<Memory> {
+        let body = bytes.len().checked_sub(32)?;
+        if body < START || bytes[..16] != HEAD || Digest::of(&bytes[..body]) != digest_at(&bytes, body) {
             return None;
         }
-        let mut reader = Reader(&body[16..]);
-        let same_boot = reader.take(32)? == boot_mark();
-        let folder = reader.digest()?;
-        let (files, bytes_in_all) = (reader.number()?, reader.number()?);
-        let count = reader.number()? as usize;
-        let mut kept = Vec::with_capacity(count.min(body.len() / 70 + 1));
-        for _ in 0..count {
-            let (record, settled) = reader.record()?;
-            if settled || same_boot {
-                kept.push(record);
-            }
-        }
-        let whole = kept.len() == count && *folder.as_bytes() != [0; 32];
-        Some(Memory { files: kept, folder: whole.then_some((folder, files, bytes_in_all)) })
+        bytes.truncate(body);
+        let same_boot = bytes[16..48] == boot_mark();
+        let folder = digest_at(&bytes, 48);
+        let (files, size, count) = (u64_at(&bytes, 80), u64_at(&bytes, 88), u64_at(&bytes, 96) as usize);
+        let mut memory = Memory { bytes, same_boot, count, folder: None };
+        // A record that was dropped takes the whole with it.
+        let whole = *folder.as_bytes() != [0; 32] && (same_boot || memory.iter().count() == count);
+        memory.folder = whole.then_some((folder, files, size));
+        Some(memory)
     }
 
-    /// Writes the cache file. A failure to is no failure of anything else.
-    pub fn save(&self, path: &Path) {
-        let now = now_nanos();
-        let mut out = Vec::with_capacity(START + self.files.len() * 110 + 32);
-        out.extend_from_slice(&HEAD);
-        out.extend_from_slice(&boot_mark());
-        let (digest, files, bytes) = self.folder.unwrap_or((Digest::from_bytes([0; 32]), 0, 0));
-        out.extend_from_slice(digest.as_bytes());
-        for number in [files, bytes, self.files.len() as u64] {
+    /// Number of records in the file.
+    pub fn len(&self) -> usize {
+        self.count
+    }
+
+    /// The records that can be trusted, sorted by path.
+    pub fn iter(&self) -> impl Iterator<Item = Remembered<'_>> {
+        let mut at = START;
+        std::iter::from_fn(move || {
+            loop {
+                let (record, settled, next) = record_at(&self.bytes, at)?;
+                at = next;
+                if settled || self.same_boot {
+                    return Some(record);
+                }
+            }
+        })
+    }
+}
+
+/// Writes a cache file of records sorted by path. A failure to is no failure of anything else.
+pub fn save<'r>(path: &Path, records: impl Iterator<Item = Remembered<'r>>, folder: Option<(Digest, u64, u64)>) {
+    let now = now_nanos();
+    let mut out = Vec::new();
+    out.extend_from_slice(&HEAD);
+    out.extend_from_slice(&boot_mark());
+    let (digest, files, bytes) = folder.unwrap_or((Digest::from_bytes([0; 32]), 0, 0));
+    out.extend_from_slice(digest.as_bytes());
+    out.extend_from_slice(&files.to_le_bytes());
+    out.extend_from_slice(&bytes.to_le_bytes());
+    out.extend_from_slice(&[0; 8]);
+    let mut count = 0u64;
+    for file in records {
+        count += 1;
+        out.extend_from_slice(&(file.path.len() as u32).to_le_bytes());
+        out.extend_from_slice(file.path.as_bytes());
+        let kind = KINDS.iter().position(|k| *k == file.kind).unwrap_or(0) as u8;
+        out.extend_from_slice(&[kind, u8::from(file.stat.is_settled(now))]);
+        for number in [file.stat.size, file.stat.mtime as u64, file.stat.ctime as u64, file.stat.inode] {
             out.extend_from_slice(&number.to_le_bytes());
         }
-        for file in &self.files {
-            out.extend_from_slice(&(file.path.len() as u32).to_le_bytes());
-            out.extend_from_slice(file.path.as_bytes());
-            out.extend_from_slice(&[kind_number(file.kind), u8::from(file.stat.is_settled(now))]);
-            for number in [file.stat.size, file.stat.mtime as u64, file.stat.ctime as u64, file.stat.inode] {
-                out.extend_from_slice(&number.to_le_bytes());
-            }
-            out.extend_from_slice(file.digest.as_bytes());
-        }
-        let check = Digest::of(&out);
-        out.extend_from_slice(check.as_bytes());
-        let _ = fsio::write_derived(path, &out);
+        out.extend_from_slice(file.digest.as_bytes());
     }
+    out[96..104].copy_from_slice(&count.to_le_bytes());
+    let check = Digest::of(&out);
+    out.extend_from_slice(check.as_bytes());
+    let _ = fsio::write_derived(path, &out);
 }

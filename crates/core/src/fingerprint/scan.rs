@@ -5,10 +5,11 @@ use std::collections::HashMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 use rayon::prelude::*;
 
-use super::cache::{Memory, Remembered};
+use super::cache::{self, Memory, Remembered};
 use super::stat::{Stat, now_nanos};
 use super::walk::{self, Seen};
 use crate::fsio::IoError;
@@ -59,16 +60,21 @@ pub struct Scanner {
 
 #[derive(Default)]
 struct Single {
-    known: HashMap<String, Remembered>,
+    known: HashMap<String, (ItemKind, Stat, Digest)>,
     changed: bool,
+    /// What was found at a path in the last moments: a plan and the run after it ask for the same.
+    recent: HashMap<String, (Instant, Content)>,
 }
+
+/// For how long a look at a folder that no stage writes stands for another one.
+const RECENT: Duration = Duration::from_secs(2);
 
 impl Scanner {
     /// A scanner for what lies below `root`, with its cache in the given folder if there is to be one.
     pub fn open(root: &Path, cache: Option<PathBuf>) -> Scanner {
         let memory = cache.as_ref().map(|c| Memory::load(&c.join("files"))).unwrap_or_default();
-        let known = memory.files.into_iter().map(|f| (f.path.clone(), f)).collect();
-        Scanner { root: root.to_path_buf(), cache, single: Mutex::new(Single { known, changed: false }) }
+        let known = memory.iter().map(|f| (f.path.to_string(), (f.kind, f.stat, f.digest))).collect();
+        Scanner { root: root.to_path_buf(), cache, single: Mutex::new(Single { known, ..Single::default() }) }
     }
 
     /// The folder below which it looks.
@@ -81,15 +87,27 @@ impl Scanner {
         let Some(cache) = &self.cache else { return };
         let mut single = self.single.lock().unwrap_or_else(PoisonError::into_inner);
         if std::mem::take(&mut single.changed) {
-            let mut files: Vec<Remembered> = single.known.values().cloned().collect();
-            files.sort_unstable_by(|a, b| a.path.cmp(&b.path));
-            Memory { files, folder: None }.save(&cache.join("files"));
+            let known = single.known.iter();
+            let mut files: Vec<Remembered<'_>> =
+                known.map(|(path, (kind, stat, digest))| Remembered { path, kind: *kind, stat: *stat, digest: *digest }).collect();
+            files.sort_unstable_by_key(|f| f.path);
+            cache::save(&cache.join("files"), files.into_iter(), None);
         }
     }
 
     /// What stands at a path now; `None` when nothing does.
     pub fn look(&self, path: &str) -> Result<Option<Content>, ScanError> {
         self.at(path, None)
+    }
+
+    /// What stands at a path now, or stood there a moment ago when this process last looked at it. For
+    /// planning only: whether something has changed is for [`Scanner::look`] to say.
+    pub fn look_lately(&self, path: &str) -> Result<Option<Content>, ScanError> {
+        let recent = self.single.lock().unwrap_or_else(PoisonError::into_inner).recent.get(path).cloned();
+        match recent {
+            Some((when, content)) if when.elapsed() < RECENT => Ok(Some(content)),
+            _ => self.look(path),
+        }
     }
 
     /// What stands at a path now, taken into the store.
@@ -130,7 +148,7 @@ impl Scanner {
     fn file(&self, path: &str, full: &Path, kind: ItemKind, stat: Stat, writer: Option<&Writer<'_>>) -> Result<Digest, ScanError> {
         let known = {
             let single = self.single.lock().unwrap_or_else(PoisonError::into_inner);
-            single.known.get(path).filter(|k| k.stat == stat).map(|k| k.digest)
+            single.known.get(path).filter(|k| k.1 == stat).map(|k| k.2)
         };
         if let Some(digest) = known
             && writer.is_none_or(|w| w.contains(&digest).unwrap_or(false))
@@ -141,11 +159,11 @@ impl Scanner {
             std::thread::sleep(stat.until_trusted(now_nanos()));
         }
         let observed = now_nanos();
-        let digest = read_file(full, writer)?.digest;
+        let digest = read_file(full, stat.size, writer)?.digest;
         let mut single = self.single.lock().unwrap_or_else(PoisonError::into_inner);
         let unchanged = fs::metadata(full).is_ok_and(|m| Stat::of(&m) == stat);
         if unchanged && !stat.is_racy(observed) {
-            single.known.insert(path.to_string(), Remembered { path: path.to_string(), kind, stat, digest });
+            single.known.insert(path.to_string(), (kind, stat, digest));
             single.changed = true;
         }
         Ok(digest)
@@ -153,12 +171,14 @@ impl Scanner {
 
     fn folder(&self, path: &str, full: &Path, writer: Option<&Writer<'_>>) -> Result<Content, ScanError> {
         let cache = self.cache.as_ref().map(|c| c.join(format!("folder-{}", &Digest::of(path.as_bytes()).hex()[..16])));
-        let memory = cache.as_deref().map(Memory::load).unwrap_or_default();
-        let seen = walk::walk(full)?;
+        let (memory, seen) = rayon::join(|| cache.as_deref().map(Memory::load).unwrap_or_default(), || walk::walk(full));
+        let seen = seen?;
         if let Some((digest, files, size)) = unchanged(&seen, &memory)
             && writer.is_none_or(|w| w.contains(&digest).unwrap_or(false))
         {
-            return Ok(Content { kind: ContentKind::Folder, digest, size, files: Some(files) });
+            let content = Content { kind: ContentKind::Folder, digest, size, files: Some(files) };
+            self.remember_recent(path, &content);
+            return Ok(content);
         }
         let observed = now_nanos();
         let digests = digests_of(full, &seen, &memory, writer)?;
@@ -167,14 +187,21 @@ impl Scanner {
             writer.put_bytes(&listing)?;
         }
         if let Some(cache) = cache {
-            remember(&seen, &digests, observed, &content).save(&cache);
+            remember(&cache, &seen, &digests, observed, &content);
         }
+        self.remember_recent(path, &content);
         Ok(content)
+    }
+
+    fn remember_recent(&self, path: &str, content: &Content) {
+        let mut single = self.single.lock().unwrap_or_else(PoisonError::into_inner);
+        single.recent.insert(path.to_string(), (Instant::now(), content.clone()));
     }
 }
 
-fn read_file(full: &Path, writer: Option<&Writer<'_>>) -> Result<Stored, ScanError> {
+fn read_file(full: &Path, size: u64, writer: Option<&Writer<'_>>) -> Result<Stored, ScanError> {
     match writer {
+        Some(writer) if size < CUT_MIN as u64 => Ok(writer.put_small_file(full)?),
         Some(writer) => Ok(writer.put_file(full)?),
         None => store::hash_file(full).map(|(digest, size)| Stored { digest, size }).map_err(ScanError::from),
     }
@@ -183,16 +210,16 @@ fn read_file(full: &Path, writer: Option<&Writer<'_>>) -> Result<Stored, ScanErr
 /// The folder's remembered digest, if nothing in it has changed since.
 fn unchanged(seen: &[Seen], memory: &Memory) -> Option<(Digest, u64, u64)> {
     let folder = memory.folder?;
-    let same = seen.len() == memory.files.len()
-        && seen.iter().zip(&memory.files).all(|(s, m)| s.stat == m.stat && s.kind == m.kind && s.path == m.path);
+    let same = seen.len() == memory.len()
+        && seen.iter().zip(memory.iter()).all(|(s, m)| s.stat == m.stat && s.kind == m.kind && s.path == m.path);
     same.then_some(folder)
 }
 
 fn known_digests(seen: &[Seen], memory: &Memory) -> Vec<Option<Digest>> {
-    let mut remembered = memory.files.iter().peekable();
+    let mut remembered = memory.iter().peekable();
     seen.iter()
         .map(|s| {
-            while remembered.peek().is_some_and(|m| m.path < s.path) {
+            while remembered.peek().is_some_and(|m| m.path < s.path.as_str()) {
                 remembered.next();
             }
             let same = remembered.peek().filter(|m| m.path == s.path && m.stat == s.stat && m.kind == s.kind);
@@ -212,7 +239,7 @@ fn digests_of(full: &Path, seen: &[Seen], memory: &Memory, writer: Option<&Write
     digests.par_iter_mut().zip(seen).filter(|(_, s)| s.kind == ItemKind::Link || !is_large(s)).try_for_each(
         |(digest, s)| -> Result<(), ScanError> {
             if s.kind != ItemKind::EmptyDir && missing(digest)? {
-                *digest = Some(item_digest(&full.join(&s.path), s.kind, writer)?);
+                *digest = Some(item_digest(&full.join(&s.path), s, writer)?);
             }
             Ok(())
         },
@@ -220,15 +247,15 @@ fn digests_of(full: &Path, seen: &[Seen], memory: &Memory, writer: Option<&Write
     // Large files use all cores each, one after another.
     for (digest, s) in digests.iter_mut().zip(seen).filter(|(_, s)| s.kind != ItemKind::Link && is_large(s)) {
         if missing(digest)? {
-            *digest = Some(item_digest(&full.join(&s.path), s.kind, writer)?);
+            *digest = Some(item_digest(&full.join(&s.path), s, writer)?);
         }
     }
     Ok(digests)
 }
 
-fn item_digest(full: &Path, kind: ItemKind, writer: Option<&Writer<'_>>) -> Result<Digest, ScanError> {
-    if kind != ItemKind::Link {
-        return Ok(read_file(full, writer)?.digest);
+fn item_digest(full: &Path, seen: &Seen, writer: Option<&Writer<'_>>) -> Result<Digest, ScanError> {
+    if seen.kind != ItemKind::Link {
+        return Ok(read_file(full, seen.stat.size, writer)?.digest);
     }
     let target = walk::link_target(full)?;
     match writer {
@@ -250,20 +277,14 @@ fn list(seen: &[Seen], digests: &[Option<Digest>]) -> (Content, Vec<u8>) {
     (Content { kind: ContentKind::Folder, digest, size: bytes, files: Some(files) }, listing)
 }
 
-fn remember(seen: &[Seen], digests: &[Option<Digest>], observed: i64, content: &Content) -> Memory {
+fn remember(cache: &Path, seen: &[Seen], digests: &[Option<Digest>], observed: i64, content: &Content) {
     let trusted = |s: &Seen| s.kind == ItemKind::EmptyDir || !s.stat.is_racy(observed);
-    let files: Vec<Remembered> = seen
-        .iter()
-        .zip(digests)
-        .filter(|(s, _)| trusted(s))
-        .map(|(s, digest)| Remembered {
-            path: s.path.clone(),
-            kind: s.kind,
-            stat: s.stat,
-            digest: digest.unwrap_or(Digest::from_bytes([0; 32])),
-        })
-        .collect();
-    let whole = files.len() == seen.len();
-    let folder = whole.then_some((content.digest, content.files.unwrap_or(0), content.size));
-    Memory { files, folder }
+    let whole = seen.iter().all(trusted);
+    let records = seen.iter().zip(digests).filter(|(s, _)| trusted(s)).map(|(s, digest)| Remembered {
+        path: &s.path,
+        kind: s.kind,
+        stat: s.stat,
+        digest: digest.unwrap_or(Digest::from_bytes([0; 32])),
+    });
+    cache::save(cache, records, whole.then_some((content.digest, content.files.unwrap_or(0), content.size)));
 }

@@ -36,6 +36,17 @@ impl Stat {
         }
     }
 
+    /// From what `fstatat` gives.
+    pub fn of_raw(stat: &rustix::fs::Stat) -> Stat {
+        let nanos = |seconds: i64, rest: u64| seconds.saturating_mul(1_000_000_000).saturating_add(rest as i64);
+        Stat {
+            size: stat.st_size as u64,
+            mtime: nanos(stat.st_mtime, stat.st_mtime_nsec as u64),
+            ctime: nanos(stat.st_ctime, stat.st_ctime_nsec as u64),
+            inode: stat.st_ino,
+        }
+    }
+
     fn last_change(&self) -> i64 {
         self.mtime.max(self.ctime)
     }

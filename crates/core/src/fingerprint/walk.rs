@@ -1,11 +1,14 @@
-//! Everything in a folder, sorted, with its metadata.
+//! Everything in a folder, sorted, with its metadata: a directory listing and one stat a file.
 
+use std::cmp::Ordering;
 use std::fs;
+use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
+use rustix::fs::{AtFlags, CWD, Dir, FileType, Mode, OFlags, openat, statat};
 
 use super::ScanError;
 use super::stat::Stat;
@@ -29,51 +32,97 @@ const LEFT_OUT: [&[u8]; 3] = [b"__pycache__", b".ipynb_checkpoints", b".DS_Store
 /// Lists a folder at any depth, sorted by the bytes of the paths. A name that is not UTF-8, a link
 /// that leaves the folder and a thing that is no file are errors.
 pub fn walk(folder: &Path) -> Result<Vec<Seen>, ScanError> {
-    let mut paths = Vec::new();
-    let mut todo = vec![String::new()];
-    while let Some(below) = todo.pop() {
-        let found_before = paths.len() + todo.len();
-        list(folder, &below, &mut paths, &mut todo)?;
-        if paths.len() + todo.len() == found_before && !below.is_empty() {
-            paths.push(below);
-        }
-    }
-    paths.par_sort_unstable();
-    paths.into_par_iter().map(|path| look_at(folder, path)).filter_map(Result::transpose).collect()
+    let opened = open_folder(CWD, folder).map_err(|e| IoError::of("list the folder", folder)(e.into()))?;
+    visit(folder, &opened, "")
 }
 
-fn list(folder: &Path, below: &str, files: &mut Vec<String>, folders: &mut Vec<String>) -> Result<(), ScanError> {
-    let here = folder.join(below);
-    for entry in fs::read_dir(&here).map_err(IoError::of("list the folder", &here))? {
-        let entry = entry.map_err(IoError::of("list the folder", &here))?;
-        let name = entry.file_name();
-        if LEFT_OUT.contains(&name.as_bytes()) {
+fn open_folder(at: impl std::os::fd::AsFd, name: impl rustix::path::Arg) -> rustix::io::Result<OwnedFd> {
+    openat(at, name, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())
+}
+
+struct Entry {
+    name: String,
+    is_folder: bool,
+}
+
+/// The order of full paths: what is in a folder sorts as if the folder's name ended with `/`.
+fn by_path(a: &Entry, b: &Entry) -> Ordering {
+    let key = |e: &Entry| e.is_folder.then_some(b'/');
+    a.name.bytes().chain(key(a)).cmp(b.name.bytes().chain(key(b)))
+}
+
+fn visit(root: &Path, folder: &OwnedFd, below: &str) -> Result<Vec<Seen>, ScanError> {
+    let mut entries = list(root, folder, below)?;
+    if entries.is_empty() && !below.is_empty() {
+        let path = below.trim_end_matches('/').to_string();
+        // An empty folder's times change without any content changing.
+        return Ok(vec![Seen { path, kind: ItemKind::EmptyDir, stat: Stat::default() }]);
+    }
+    entries.sort_unstable_by(by_path);
+    let (folders, files): (Vec<&Entry>, Vec<&Entry>) = entries.iter().partition(|e| e.is_folder);
+    let looked = || files.par_iter().with_min_len(64).map(|e| look_at(root, folder, below, &e.name)).collect::<Result<Vec<_>, _>>();
+    let visited = || folders.par_iter().map(|e| enter(root, folder, below, &e.name)).collect::<Result<Vec<_>, _>>();
+    let (looked, visited) = rayon::join(looked, visited);
+    let (mut looked, mut visited) = (looked?.into_iter(), visited?.into_iter());
+    let mut found = Vec::with_capacity(entries.len());
+    for entry in &entries {
+        if entry.is_folder {
+            found.extend(visited.next().into_iter().flatten());
+        } else {
+            found.extend(looked.next().flatten());
+        }
+    }
+    Ok(found)
+}
+
+fn enter(root: &Path, folder: &OwnedFd, below: &str, name: &str) -> Result<Vec<Seen>, ScanError> {
+    let path = format!("{below}{name}/");
+    match open_folder(folder, name) {
+        // Gone since its folder was listed.
+        Err(rustix::io::Errno::NOENT) => Ok(Vec::new()),
+        Err(e) => Err(IoError::of("list the folder", &root.join(path))(e.into()).into()),
+        Ok(opened) => visit(root, &opened, &path),
+    }
+}
+
+fn list(root: &Path, folder: &OwnedFd, below: &str) -> Result<Vec<Entry>, ScanError> {
+    let fail = |e: rustix::io::Errno| ScanError::from(IoError::of("list the folder", &root.join(below))(e.into()));
+    let mut entries = Vec::new();
+    for entry in Dir::read_from(folder).map_err(fail)? {
+        let entry = entry.map_err(fail)?;
+        let name = entry.file_name().to_bytes();
+        if name == b"." || name == b".." || LEFT_OUT.contains(&name) {
             continue;
         }
-        let Some(name) = name.to_str() else {
-            return Err(ScanError::NotUtf8 { path: here.join(&name) });
+        let Ok(text) = std::str::from_utf8(name) else {
+            return Err(ScanError::NotUtf8 { path: root.join(below).join(std::ffi::OsStr::from_bytes(name)) });
         };
-        let path = if below.is_empty() { name.to_string() } else { format!("{below}/{name}") };
-        let kind = entry.file_type().map_err(IoError::of("look at", &entry.path()))?;
-        if kind.is_dir() { folders.push(path) } else { files.push(path) }
+        let kind = match entry.file_type() {
+            FileType::Unknown => statat(folder, entry.file_name(), AtFlags::SYMLINK_NOFOLLOW)
+                .map_or(FileType::Unknown, |s| FileType::from_raw_mode(s.st_mode)),
+            known => known,
+        };
+        entries.push(Entry { name: text.to_string(), is_folder: kind == FileType::Directory });
     }
-    Ok(())
+    Ok(entries)
 }
 
-fn look_at(folder: &Path, path: String) -> Result<Option<Seen>, ScanError> {
-    let full = folder.join(&path);
-    let meta = match fs::symlink_metadata(&full) {
-        // Gone since the folder was listed.
-        Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(None),
-        other => other.map_err(IoError::of("look at", &full))?,
+fn look_at(root: &Path, folder: &OwnedFd, below: &str, name: &str) -> Result<Option<Seen>, ScanError> {
+    let path = format!("{below}{name}");
+    let stat = match statat(folder, name, AtFlags::SYMLINK_NOFOLLOW) {
+        Err(rustix::io::Errno::NOENT) => return Ok(None),
+        other => other.map_err(|e| IoError::of("look at", &root.join(&path))(e.into()))?,
     };
-    let kind = kind_of(&meta).ok_or_else(|| ScanError::NotAFile { path: full.clone() })?;
+    let kind = match FileType::from_raw_mode(stat.st_mode) {
+        FileType::RegularFile if stat.st_mode & 0o100 != 0 => ItemKind::Exec,
+        FileType::RegularFile => ItemKind::File,
+        FileType::Symlink => ItemKind::Link,
+        _ => return Err(ScanError::NotAFile { path: root.join(path) }),
+    };
     if kind == ItemKind::Link {
-        stays_inside(&full, &path)?;
+        stays_inside(&root.join(&path), &path)?;
     }
-    // An empty folder's times change without any content changing.
-    let stat = if kind == ItemKind::EmptyDir { Stat::default() } else { Stat::of(&meta) };
-    Ok(Some(Seen { path, kind, stat }))
+    Ok(Some(Seen { path, kind, stat: Stat::of_raw(&stat) }))
 }
 
 /// What a thing is, if it is one that can be recorded.

@@ -61,7 +61,10 @@ pub fn missing_reads(project: &Project, selected: &[bool]) -> Result<(), Box<Man
 pub(crate) fn read_state(project: &Project, path: &str, settled: &BTreeMap<StageIndex, Settled>) -> Result<ReadState, ReadError> {
     let writers = project.graph.writers_of(path);
     let on_disk = || -> Result<ReadState, ReadError> {
-        Ok(match project.scanner.look(path)? {
+        // What a stage writes may have changed since a moment ago; what none writes is asked for again
+        // and again by one command.
+        let found = if writers.is_empty() { project.scanner.look_lately(path)? } else { project.scanner.look(path)? };
+        Ok(match found {
             Some(content) => {
                 let input = read_input(path, &content, &project.scanner.root().join(path));
                 ReadState::Known(content, input)

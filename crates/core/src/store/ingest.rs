@@ -56,12 +56,30 @@ fn pays(from: usize, to: usize) -> bool {
     to + from / 16 <= from
 }
 
+/// Whether bytes are spread so evenly that no compressor will find anything: by the number of equal
+/// pairs in three samples, which for random bytes is about N + N²/256.
+fn looks_random(raw: &[u8]) -> bool {
+    const SAMPLE: usize = 512;
+    if raw.len() < 3 * SAMPLE {
+        return false;
+    }
+    let mut counts = [0u32; 256];
+    for at in [0, (raw.len() - SAMPLE) / 2, raw.len() - SAMPLE] {
+        for byte in &raw[at..at + SAMPLE] {
+            counts[*byte as usize] += 1;
+        }
+    }
+    let n = 3 * SAMPLE as u32;
+    counts.iter().map(|c| c * c).sum::<u32>() < (n + n * n / 256) * 115 / 100
+}
+
 /// Codes a payload for the pack: compressed where that pays. A sample decides for long ones, so that
 /// incompressible content costs no time.
 pub(super) fn code(kind: Kind, digest: Digest, raw: &[u8]) -> Coded<'_> {
     const SAMPLE: usize = 8 << 10;
     let middle = raw.len() / 2;
     let hopeful = raw.len() >= 64
+        && !looks_random(raw)
         && (raw.len() < 4 * SAMPLE
             || [0, middle]
                 .iter()
@@ -94,20 +112,26 @@ impl Writer<'_> {
     /// Files of [`CUT_MIN`] bytes and more must not be taken in from a task of the thread pool: each
     /// uses the whole pool, one at a time.
     pub fn put_file(&self, path: &Path) -> Result<Stored, StoreError> {
-        let mut file = File::open(path).map_err(IoError::of("open", path))?;
+        let file = File::open(path).map_err(IoError::of("open", path))?;
         let length = file.metadata().map_err(IoError::of("look at", path))?.len();
         if length >= CUT_MIN as u64 {
             return self.put_reader(file, path);
         }
+        drop(file);
+        self.put_small_file(path)
+    }
+
+    /// Takes in a file that is known to be small, with as few calls to the system as can be. It must be
+    /// below [`CUT_MIN`] bytes.
+    pub fn put_small_file(&self, path: &Path) -> Result<Stored, StoreError> {
         SMALL.with_borrow_mut(|buffer| {
-            buffer.clear();
-            // One byte more than expected: a file that has grown shows itself.
-            (&mut file).take(CUT_MIN as u64).read_to_end(buffer).map_err(IoError::of("read", path))?;
-            if buffer.len() >= CUT_MIN {
+            let mut file = File::open(path).map_err(IoError::of("open", path))?;
+            let read = read_small(&mut file, buffer).map_err(IoError::of("read", path))?;
+            if read >= CUT_MIN {
                 let grown = std::io::Error::other("it grew while it was being read");
                 return Err(IoError::of("read", path)(grown).into());
             }
-            self.put_bytes(buffer)
+            self.put_bytes(&buffer[..read])
         })
     }
 
@@ -154,6 +178,21 @@ impl Writer<'_> {
         let known = self.contains(&digest)?;
         Ok((digest, (!known).then(|| code(Kind::Chunk, digest, piece))))
     }
+}
+
+/// Reads a file below [`CUT_MIN`] bytes to its end; a result of [`CUT_MIN`] means that it is longer.
+fn read_small(file: &mut File, buffer: &mut Vec<u8>) -> std::io::Result<usize> {
+    buffer.resize(CUT_MIN, 0);
+    let mut read = 0;
+    while read < CUT_MIN {
+        match file.read(&mut buffer[read..]) {
+            Ok(0) => break,
+            Ok(n) => read += n,
+            Err(e) if e.kind() == std::io::ErrorKind::Interrupted => {}
+            Err(e) => return Err(e),
+        }
+    }
+    Ok(read)
 }
 
 fn pieces_of<'b>(bytes: &'b [u8], cuts: &[usize]) -> Vec<&'b [u8]> {

@@ -26,6 +26,8 @@ struct OpenPack {
 #[derive(Default)]
 struct State {
     open: Option<OpenPack>,
+    /// Full packs on their way to the disk, in order, while others are filled.
+    publisher: Option<Publisher>,
     /// What is in the open pack, not yet visible to others. A digest may be there in two kinds.
     unpublished: HashMap<Digest, [bool; 4]>,
     written: Written,
@@ -123,7 +125,7 @@ impl<'s> Writer<'s> {
         open.append(coded).map_err(IoError::of("write", &open.path))?;
         state.written.entries += 1;
         state.written.stored += (HEAD_LEN + coded.payload.len()) as u64;
-        if open.length >= FULL { self.publish_locked(state) } else { Ok(()) }
+        if open.length >= FULL { self.hand_over(state, true) } else { Ok(()) }
     }
 
     /// Makes everything put so far durable and visible, whole or not at all.
@@ -131,19 +133,44 @@ impl<'s> Writer<'s> {
         self.publish_locked(&mut self.state())
     }
 
-    /// Whether something has been put that is not yet published.
-    pub fn has_unpublished(&self) -> bool {
-        self.state().open.is_some()
-    }
-
     fn publish_locked(&self, state: &mut State) -> Result<(), StoreError> {
         state.refuse_after_failure(self.store.folder())?;
+        self.hand_over(state, false)?;
+        let Some(mut publisher) = state.publisher.take() else { return Ok(()) };
+        publisher.jobs = None;
+        for done in publisher.done.iter() {
+            self.admit(state, done)?;
+        }
+        Ok(())
+    }
+
+    /// Gives the open pack to the publishing thread; `later`: without waiting for it to be safe. One
+    /// thread takes them in order, so that nothing is ever visible before what it refers to.
+    fn hand_over(&self, state: &mut State, later: bool) -> Result<(), StoreError> {
         let Some(open) = state.open.take() else { return Ok(()) };
-        let published = open.publish(&self.store.packs_folder());
-        state.unpublished.clear();
-        state.failed = published.is_err();
-        let (name, length) = published?;
-        self.store.admit(name, length)
+        if !later && state.publisher.is_none() {
+            let published = open.publish(&self.store.packs_folder());
+            return self.admit(state, published);
+        }
+        let publisher = state.publisher.get_or_insert_with(|| Publisher::start(self.store.packs_folder()));
+        if let Some(jobs) = &publisher.jobs {
+            // Waits while two packs are on their way: memory and the disk's queue stay bounded.
+            let _ = jobs.send(open);
+        }
+        while let Ok(done) = state.publisher.as_ref().map_or(Err(()), |p| p.done.try_recv().map_err(drop)) {
+            self.admit(state, done)?;
+        }
+        Ok(())
+    }
+
+    fn admit(&self, state: &mut State, published: Result<Published, StoreError>) -> Result<(), StoreError> {
+        state.failed |= published.is_err();
+        let published = published?;
+        self.store.admit(published.name, published.length)?;
+        for digest in &published.digests {
+            state.unpublished.remove(digest);
+        }
+        Ok(())
     }
 
     /// What has been added so far.
@@ -180,7 +207,7 @@ impl OpenPack {
         Ok(())
     }
 
-    fn publish(mut self, folder: &Path) -> Result<(Digest, u64), StoreError> {
+    fn publish(mut self, folder: &Path) -> Result<Published, StoreError> {
         let finish = |file: &mut BufWriter<File>| {
             file.flush()?;
             file.get_ref().sync_all()
@@ -192,7 +219,39 @@ impl OpenPack {
         fsio::sync_folder(folder)?;
         // Derived: without it the pack is scanned once at the next look.
         let _ = index::write(&target.with_extension("index"), &name, self.length, &mut self.records);
-        Ok((name, self.length))
+        let digests = self.records.iter().map(|r| r.entry.digest).collect();
+        Ok(Published { name, length: self.length, digests })
+    }
+}
+
+/// A pack that has become visible.
+struct Published {
+    name: Digest,
+    length: u64,
+    digests: Vec<Digest>,
+}
+
+/// A thread that syncs and publishes packs in the order they are given.
+struct Publisher {
+    jobs: Option<crossbeam_channel::Sender<OpenPack>>,
+    done: crossbeam_channel::Receiver<Result<Published, StoreError>>,
+}
+
+impl Publisher {
+    fn start(folder: PathBuf) -> Publisher {
+        let (jobs, given) = crossbeam_channel::bounded::<OpenPack>(1);
+        let (tell, done) = crossbeam_channel::unbounded();
+        std::thread::spawn(move || {
+            for open in given {
+                let published = open.publish(&folder);
+                let failed = published.is_err();
+                // After a failure nothing later may become visible.
+                if tell.send(published).is_err() || failed {
+                    return;
+                }
+            }
+        });
+        Publisher { jobs: Some(jobs), done }
     }
 }
 

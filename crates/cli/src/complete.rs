@@ -16,7 +16,11 @@ pub fn stages() -> Vec<CompletionCandidate> {
 /// The parameters, ready for a value.
 pub fn params() -> Vec<CompletionCandidate> {
     let Some(project) = project() else { return Vec::new() };
-    project.params.iter().map(|(name, value)| CompletionCandidate::new(format!("{name}=")).help(Some(format!("now {value}").into()))).collect()
+    project
+        .params
+        .iter()
+        .map(|(name, value)| CompletionCandidate::new(format!("{name}=")).help(Some(format!("now {value}").into())))
+        .collect()
 }
 
 /// The newest runs, by the last part of their ids, and other names of runs.

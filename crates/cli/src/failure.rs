@@ -77,7 +77,13 @@ impl From<IoError> for Failure {
     fn from(error: IoError) -> Failure {
         use std::io::ErrorKind as K;
         let help = match error.source.kind() {
-            K::NotFound => return Failure::new(NOT_THERE, error.to_string(), "check the path; it is relative to the folder of the project or to -C"),
+            K::NotFound => {
+                return Failure::new(
+                    NOT_THERE,
+                    error.to_string(),
+                    "check the path; it is relative to the folder of the project or to -C",
+                );
+            }
             K::PermissionDenied => "check who may read and write it, then run the command again",
             K::StorageFull | K::QuotaExceeded | K::FileTooLarge => "make room and run the command again; nothing recorded is lost",
             K::ReadOnlyFilesystem => "the file system cannot be written to: work on a copy",
@@ -99,8 +105,12 @@ impl From<ScanError> for Failure {
         match error {
             ScanError::Io(e) => e.into(),
             ScanError::Store(e) => e.into(),
-            ScanError::NotUtf8 { .. } => wrong("rename it: recorded paths are UTF-8 text, so that they mean the same everywhere")(said),
-            ScanError::LinkLeaves { .. } => wrong("put the content itself there, or declare the place that the link points to")(said),
+            ScanError::NotUtf8 { .. } => {
+                wrong("rename it: recorded paths are UTF-8 text, so that they mean the same everywhere")(said)
+            }
+            ScanError::LinkLeaves { .. } => {
+                wrong("put the content itself there, or declare the place that the link points to")(said)
+            }
             ScanError::NotAFile { .. } => wrong("move it out of what is recorded")(said),
         }
     }

@@ -29,13 +29,16 @@ enum Edit {
     Param(usize, u8),
     AddStage(Stage),
     RemoveOutput(usize),
-    EditOutput(usize),
+    ByHand(usize),
     Nothing,
 }
 
 fn stage() -> impl Strategy<Value = Stage> {
-    (prop::collection::vec(0usize..6, 1..3), any::<bool>(), any::<bool>())
-        .prop_map(|(reads, param, folder)| Stage { reads, param, folder })
+    (prop::collection::vec(0usize..6, 1..3), any::<bool>(), any::<bool>()).prop_map(|(reads, param, folder)| Stage {
+        reads,
+        param,
+        folder,
+    })
 }
 
 fn edit() -> impl Strategy<Value = Edit> {
@@ -46,7 +49,7 @@ fn edit() -> impl Strategy<Value = Edit> {
         3 => (0usize..5, 0u8..3).prop_map(|(s, v)| Edit::Param(s, v)),
         1 => stage().prop_map(Edit::AddStage),
         1 => (0usize..5).prop_map(Edit::RemoveOutput),
-        1 => (0usize..5).prop_map(Edit::EditOutput),
+        1 => (0usize..5).prop_map(Edit::ByHand),
         1 => Just(Edit::Nothing),
     ]
 }
@@ -77,7 +80,8 @@ impl Model {
             return format!("data {}\n", self.data);
         };
         let mut text: String = self.reads(stage).iter().map(|r| self.expected(r)).collect();
-        let param = if self.stages[stage].param { self.params.get(&stage).copied().unwrap_or(0).to_string() } else { "none".into() };
+        let param =
+            if self.stages[stage].param { self.params.get(&stage).copied().unwrap_or(0).to_string() } else { "none".into() };
         text.push_str(&format!("stage {stage} code {} param {param}\n", self.code.get(&stage).copied().unwrap_or(0)));
         text
     }
@@ -89,7 +93,11 @@ impl Model {
         }
         for (stage, decl) in self.stages.iter().enumerate() {
             let reads: Vec<String> = self.reads(stage).iter().map(|r| format!("\"{r}\"")).collect();
-            let (argument, params) = if decl.param { (format!("{{p{stage}}}"), format!("params = [\"p{stage}\"]\n")) } else { ("none".into(), String::new()) };
+            let (argument, params) = if decl.param {
+                (format!("{{p{stage}}}"), format!("params = [\"p{stage}\"]\n"))
+            } else {
+                ("none".into(), String::new())
+            };
             let writes = if decl.folder { format!("build/{stage}/") } else { format!("build/{stage}") };
             manifest.push_str(&format!(
                 "\n[stage.s{stage}]\nrun = \"sh s{stage}.sh {argument}\"\nreads = [{}, \"s{stage}.sh\"]\n{params}writes = [\"{writes}\"]\n",
@@ -97,7 +105,10 @@ impl Model {
             ));
             let out = self.output(stage);
             let code = self.code.get(&stage).copied().unwrap_or(0);
-            let script = format!("mkdir -p $(dirname {out})\n{{ cat {}; echo \"stage {stage} code {code} param $1\"; }} > {out}\n", self.reads(stage).join(" "));
+            let script = format!(
+                "mkdir -p $(dirname {out})\n{{ cat {}; echo \"stage {stage} code {code} param $1\"; }} > {out}\n",
+                self.reads(stage).join(" ")
+            );
             tiny.write(&format!("s{stage}.sh"), script);
         }
         tiny.manifest(&manifest);
@@ -113,7 +124,7 @@ fn apply(model: &mut Model, edit: &Edit, tiny: &Tiny) -> Option<String> {
         Edit::Param(s, v) => drop(model.params.insert(s % count, *v)),
         Edit::AddStage(stage) if count < 5 => model.stages.push(stage.clone()),
         Edit::RemoveOutput(s) => drop(std::fs::remove_file(tiny.path(&model.output(s % count)))),
-        Edit::EditOutput(s) => {
+        Edit::ByHand(s) => {
             let mine = format!("written by hand {}\n", tiny.root().display());
             tiny.write(&model.output(s % count), &mine);
             return Some(mine);
@@ -190,7 +201,12 @@ fn live_through(stages: Vec<Stage>, edits: &[Edit]) {
 
 fn histories() -> ProptestConfig {
     // Shrinking runs whole histories again: a few rounds of it are enough to read.
-    ProptestConfig { cases: many("TEXTUM_HISTORIES", 200).div_ceil(2), max_shrink_iters: 40, failure_persistence: None, ..ProptestConfig::default() }
+    ProptestConfig {
+        cases: many("TEXTUM_HISTORIES", 200).div_ceil(2),
+        max_shrink_iters: 40,
+        failure_persistence: None,
+        ..ProptestConfig::default()
+    }
 }
 
 proptest! {

@@ -12,7 +12,11 @@ fn store() -> (tempfile::TempDir, Store) {
 }
 
 fn packs(folder: &std::path::Path) -> Vec<std::path::PathBuf> {
-    std::fs::read_dir(folder.join("packs")).unwrap().map(|e| e.unwrap().path()).filter(|p| p.extension().is_some_and(|e| e == "pack")).collect()
+    std::fs::read_dir(folder.join("packs"))
+        .unwrap()
+        .map(|e| e.unwrap().path())
+        .filter(|p| p.extension().is_some_and(|e| e == "pack"))
+        .collect()
 }
 
 #[test]

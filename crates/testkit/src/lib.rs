@@ -35,7 +35,7 @@ impl Tiny {
 
     /// Writes the manifest: a `[project]` section and this.
     pub fn manifest(&self, stages: &str) {
-        self.write("textum.toml", &format!("[project]\nname = \"looms\"\n\n{stages}"));
+        self.write("textum.toml", format!("[project]\nname = \"looms\"\n\n{stages}"));
     }
 
     /// The folder.

@@ -18,7 +18,9 @@ use crate::ui::Ui;
 
 /// What `textum demo` takes.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  textum demo                       into ./textum-demo\n  textum demo /tmp/looms --quiet-story\n  textum demo --write-only          the project alone, to try things by hand")]
+#[command(
+    after_help = "Examples:\n  textum demo                       into ./textum-demo\n  textum demo /tmp/looms --quiet-story\n  textum demo --write-only          the project alone, to try things by hand"
+)]
 pub struct DemoArgs {
     /// The folder: a new one, or an empty one
     #[arg(value_name = "DIR", default_value = "textum-demo", value_hint = clap::ValueHint::DirPath)]
@@ -83,7 +85,11 @@ fn shell(project: &Path, command: &str) -> Result<(), Failure> {
     if status.success() {
         return Ok(());
     }
-    Err(Failure::new(UNSUCCESSFUL, format!("`{command}` did not succeed ({status})"), "run it by hand in the demo's folder to see why"))
+    Err(Failure::new(
+        UNSUCCESSFUL,
+        format!("`{command}` did not succeed ({status})"),
+        "run it by hand in the demo's folder to see why",
+    ))
 }
 
 struct Player<'p> {
@@ -102,7 +108,9 @@ impl Player<'_> {
     fn play(&self, step: &Step) -> Result<(), Failure> {
         let style = &self.ui.style;
         match step {
-            Step::Say(words) => self.tell(&format!("\n{}\n", style.dim(&words.lines().map(|l| format!("# {l}")).collect::<Vec<_>>().join("\n")))),
+            Step::Say(words) => {
+                self.tell(&format!("\n{}\n", style.dim(&words.lines().map(|l| format!("# {l}")).collect::<Vec<_>>().join("\n"))))
+            }
             Step::Hand(words, act) => {
                 self.tell(&format!("{} {words}\n", style.accent("$")));
                 act(self.project)?;

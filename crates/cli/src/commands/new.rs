@@ -15,7 +15,9 @@ use crate::ui::Ui;
 
 /// What `textum new` takes.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  textum new                          here, a project with one stage\n  textum new looms --template tabular  a model on a table, from split to scores\n\nIn a folder that holds files already, only what is missing is added; nothing is overwritten.")]
+#[command(
+    after_help = "Examples:\n  textum new                          here, a project with one stage\n  textum new looms --template tabular  a model on a table, from split to scores\n\nIn a folder that holds files already, only what is missing is added; nothing is overwritten."
+)]
 pub struct NewArgs {
     /// The folder of the project
     #[arg(value_name = "DIR", default_value = ".", value_hint = clap::ValueHint::DirPath)]
@@ -73,7 +75,11 @@ pub fn run(global: &Global, args: &NewArgs, ui: &Ui) -> Result<u8, Failure> {
     for path in &kept {
         out.push_str(&format!("  {} {path}\n", ui.style.dim("kept as it is:")));
     }
-    ui.result(&format!("{} in {}\n\n{out}\nnext: `textum plan`, then `textum run`", ui.style.bold("a project"), args.folder.display()));
+    ui.result(&format!(
+        "{} in {}\n\n{out}\nnext: `textum plan`, then `textum run`",
+        ui.style.bold("a project"),
+        args.folder.display()
+    ));
     Ok(0)
 }
 

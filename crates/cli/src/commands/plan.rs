@@ -12,7 +12,9 @@ use crate::ui::Ui;
 
 /// What `textum plan` takes.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  textum plan                    every stage, what would be done, and why\n  textum plan fit                only fit and what it needs\n  textum plan --check            exit status 1 if anything would run: for CI\n  textum plan --graph            the pipeline, drawn\n  textum plan --graph --format mermaid > pipeline.mmd")]
+#[command(
+    after_help = "Examples:\n  textum plan                    every stage, what would be done, and why\n  textum plan fit                only fit and what it needs\n  textum plan --check            exit status 1 if anything would run: for CI\n  textum plan --graph            the pipeline, drawn\n  textum plan --graph --format mermaid > pipeline.mmd"
+)]
 pub struct PlanArgs {
     /// Only these stages and what they need
     #[arg(value_name = "STAGE", add = clap_complete::ArgValueCandidates::new(crate::complete::stages))]
@@ -30,7 +32,8 @@ pub struct PlanArgs {
 
 /// Plans.
 pub fn run(global: &Global, args: &PlanArgs, ui: &Ui) -> Result<u8, Failure> {
-    let forms: &[Format] = if args.graph { &[Format::Text, Format::Json, Format::Dot, Format::Mermaid] } else { &[Format::Text, Format::Json] };
+    let forms: &[Format] =
+        if args.graph { &[Format::Text, Format::Json, Format::Dot, Format::Mermaid] } else { &[Format::Text, Format::Json] };
     ui.only(forms)?;
     let mut project = Project::open(&here(global), variables())?;
     for set in &args.set {

@@ -13,7 +13,9 @@ use crate::ui::{Ui, catch_interrupts};
 
 /// What `textum rebuild` takes.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  textum rebuild build/model.json      this file, from its recorded sources on\n  textum rebuild 7f3a                  everything that a run made\n  textum rebuild 7f3a:build/model.json one file of a past run\n\nVerdicts: identical (byte for byte), equivalent (other bytes, metrics within the tolerance),\ndifferent, failed. The exit status is 0 for the first two. The working tree is not touched.")]
+#[command(
+    after_help = "Examples:\n  textum rebuild build/model.json      this file, from its recorded sources on\n  textum rebuild 7f3a                  everything that a run made\n  textum rebuild 7f3a:build/model.json one file of a past run\n\nVerdicts: identical (byte for byte), equivalent (other bytes, metrics within the tolerance),\ndifferent, failed. The exit status is 0 for the first two. The working tree is not touched."
+)]
 pub struct RebuildArgs {
     /// A file, RUN, RUN:PATH or digest
     #[arg(value_name = "FILE|RUN|DIGEST", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]

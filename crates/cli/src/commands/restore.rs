@@ -1,5 +1,6 @@
 //! `textum restore`.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use clap::Args;
@@ -17,7 +18,9 @@ use crate::ui::Ui;
 
 /// What `textum restore` takes.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  git checkout OLD && textum restore   data and outputs as they were at that commit\n  textum restore 7f3a                  data and outputs of a run\n  textum restore 7f3a --code           its code and other files as well\n  textum restore 7f3a:build/model.json one file of it\n  textum restore best:auc -o ~/best    everything of a run, into another folder")]
+#[command(
+    after_help = "Examples:\n  git checkout OLD && textum restore   data and outputs as they were at that commit\n  textum restore 7f3a                  data and outputs of a run\n  textum restore 7f3a --code           its code and other files as well\n  textum restore 7f3a:build/model.json one file of it\n  textum restore best:auc -o ~/best    everything of a run, into another folder"
+)]
 pub struct RestoreArgs {
     /// A run, RUN:PATH, or a digest; left out: what textum.receipt.json says
     #[arg(value_name = "RUN|RUN:PATH|DIGEST", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
@@ -46,7 +49,8 @@ pub fn run(global: &Global, args: &RestoreArgs, ui: &Ui) -> Result<u8, Failure> 
         }
     };
     if ui.format == Format::Json {
-        let put: Vec<_> = restored.put.iter().map(|(p, c)| serde_json::json!({"path": p, "digest": c.digest, "size": c.size})).collect();
+        let put: Vec<_> =
+            restored.put.iter().map(|(p, c)| serde_json::json!({"path": p, "digest": c.digest, "size": c.size})).collect();
         ui.json(&serde_json::json!({
             "restored": put, "unchanged": restored.same, "code_differs": restored.code_differs, "run": wanted.run,
         }));
@@ -61,10 +65,15 @@ fn wanted(project: &Project, args: &RestoreArgs, global: &Global) -> Result<(Wan
     if name.starts_with("b3:") {
         let digest = project.ledger.resolve_digest(name, &project.store)?;
         let found = of_digest(project, &digest)?;
-        let mut others: Vec<String> = project.ledger.places_of(&digest)?.into_iter().map(|p| p.path).filter(|p| *p != found.path).collect();
+        let mut others: Vec<String> =
+            project.ledger.places_of(&digest)?.into_iter().map(|p| p.path).filter(|p| *p != found.path).collect();
         others.sort();
         others.dedup();
-        let also = if others.is_empty() { String::new() } else { format!(" (recorded as {} too: RUN:PATH chooses)", text::some(&others, 4)) };
+        let also = if others.is_empty() {
+            String::new()
+        } else {
+            format!(" (recorded as {} too: RUN:PATH chooses)", text::some(&others, 4))
+        };
         let said = format!("{}{also}", digest.short());
         return Ok((Wanted::one(found), said));
     }
@@ -95,7 +104,14 @@ fn wanted(project: &Project, args: &RestoreArgs, global: &Global) -> Result<(Wan
     }
 }
 
-fn tell(project: &Project, restored: &Restored, said: &str, args: &RestoreArgs, run: Option<&str>, ui: &Ui) -> Result<String, Failure> {
+fn tell(
+    project: &Project,
+    restored: &Restored,
+    said: &str,
+    args: &RestoreArgs,
+    run: Option<&str>,
+    ui: &Ui,
+) -> Result<String, Failure> {
     let style = &ui.style;
     let mut out = match restored.put.len() {
         0 => format!("{}: {said} is what stands here already\n", style.bold("nothing to restore")),
@@ -109,18 +125,21 @@ fn tell(project: &Project, restored: &Restored, said: &str, args: &RestoreArgs, 
         out.push_str(&style.dim(&format!("  {} unchanged\n", text::counted(restored.same.len() as u64, "path"))));
     }
     if !restored.code_differs.is_empty() {
-        out.push_str(&format!("\n  code differs from that of then: {}; --code restores it too\n", text::some(&restored.code_differs, 6)));
+        out.push_str(&format!(
+            "\n  code differs from that of then: {}; --code restores it too\n",
+            text::some(&restored.code_differs, 6)
+        ));
     }
     let whole_run = args.output.is_none() && args.name.as_ref().is_none_or(|n| !n.starts_with("b3:"));
     if let (Some(run), true) = (run, whole_run)
         && let Some(row) = project.ledger.run(run)?
     {
-        let differing: Vec<String> = row
-            .params
-            .iter()
-            .filter(|(name, then)| project.params.get(name).is_some_and(|now| now.to_string() != *then))
-            .map(|(name, then)| format!("{name} {} (the manifest has {})", text::param(then), project.params.get(name).map(|v| text::param(&v.to_string())).unwrap_or_default()))
-            .collect();
+        let now: BTreeMap<&str, String> = project.params.iter().map(|(name, value)| (name, value.to_string())).collect();
+        let differs = |(name, then): &(String, String)| {
+            let now = now.get(name.as_str()).filter(|now| *now != then)?;
+            Some(format!("{name} {} (the manifest has {})", text::param(then), text::param(now)))
+        };
+        let differing: Vec<String> = row.params.iter().filter_map(differs).collect();
         if !differing.is_empty() {
             out.push_str(&format!("\n  that run had other parameters: {}\n", text::some(&differing, 6)));
         }

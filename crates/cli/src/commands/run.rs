@@ -19,7 +19,9 @@ const LAST_LINES: usize = 20;
 
 /// What `textum run` takes.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  textum run                      what the plan says\n  textum run fit                  only fit and what it needs\n  textum run --set fit.rate=0.1   with one parameter changed, this once\n  textum run --force fit          execute fit although its result is recorded\n  textum run --sandbox            in a fresh folder that holds only what is declared")]
+#[command(
+    after_help = "Examples:\n  textum run                      what the plan says\n  textum run fit                  only fit and what it needs\n  textum run --set fit.rate=0.1   with one parameter changed, this once\n  textum run --force fit          execute fit although its result is recorded\n  textum run --sandbox            in a fresh folder that holds only what is declared"
+)]
 pub struct RunArgs {
     /// Only these stages and what they need
     #[arg(value_name = "STAGE", add = clap_complete::ArgValueCandidates::new(crate::complete::stages))]
@@ -91,13 +93,13 @@ pub fn run(global: &Global, args: &RunArgs, ui: &Ui) -> Result<u8, Failure> {
 /// The last lines of failed stages, with why and how they ended.
 fn show_failures(project: &Project, outcome: &RunOutcome, ui: &Ui) {
     for stage in outcome.stages.iter().filter(|s| s.state == RunStageState::Failed) {
-        let Some((_, receipt)) = &stage.receipt else { continue };
-        let log = project.store.read(&receipt.log.digest).unwrap_or_default();
+        let Some(execution) = &stage.execution else { continue };
+        let log = execution.log.and_then(|d| project.store.read(&d).ok()).unwrap_or_default();
         let text = String::from_utf8_lossy(&log).into_owned();
         let lines: Vec<&str> = text.lines().collect();
         let from = lines.len().saturating_sub(LAST_LINES);
         let style = &ui.err_style;
-        let reason = receipt.reason.as_deref().unwrap_or_default();
+        let reason = execution.reason.as_deref().unwrap_or_default();
         ui.say(&format!("\n{} {reason}", style.bad(&format!("{} failed:", stage.stage))));
         for line in &lines[from..] {
             ui.say(&format!("  {} {line}", style.dim("│")));

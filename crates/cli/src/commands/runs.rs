@@ -10,7 +10,9 @@ use crate::ui::Ui;
 
 /// What `textum runs` takes.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  textum runs                  the newest 20\n  textum runs --all --format csv > runs.csv\n  textum runs --format json")]
+#[command(
+    after_help = "Examples:\n  textum runs                  the newest 20\n  textum runs --all --format csv > runs.csv\n  textum runs --format json"
+)]
 pub struct RunsArgs {
     /// The newest N runs
     #[arg(long, value_name = "N", default_value_t = 20, conflicts_with = "all")]

@@ -3,8 +3,8 @@
 use std::io::Write;
 
 use clap::Args;
-use textum_core::lineage::TraceError;
 use textum_core::ledger::NameError;
+use textum_core::lineage::TraceError;
 use textum_core::receipt::{RunReceipt, StageReceipt, type_of};
 use textum_core::workspace::Project;
 
@@ -16,7 +16,9 @@ use crate::ui::Ui;
 
 /// What `textum show` takes.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  textum show last                 the newest run\n  textum show 7f3a --log fit       what fit printed\n  textum show best:auc --receipt   the receipt itself, as stored\n  textum show b3:91ac22            what a digest is, and where it was met")]
+#[command(
+    after_help = "Examples:\n  textum show last                 the newest run\n  textum show 7f3a --log fit       what fit printed\n  textum show best:auc --receipt   the receipt itself, as stored\n  textum show b3:91ac22            what a digest is, and where it was met"
+)]
 pub struct ShowArgs {
     /// A run or a digest
     #[arg(value_name = "RUN|DIGEST", default_value = "last", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
@@ -109,14 +111,19 @@ fn digest(project: &Project, args: &ShowArgs, ui: &Ui) -> Result<u8, Failure> {
     let mut lines: Vec<String> = Vec::new();
     for place in &places {
         let receipt = StageReceipt::load(&project.store, &place.receipt)?;
-        let verb = match place.role.as_str() { "write" => "written", "read" => "read", _ => "left unfinished" };
+        let verb = match place.role.as_str() {
+            "write" => "written",
+            "read" => "read",
+            _ => "left unfinished",
+        };
         lines.push(format!("  {verb} as {} by {} in run {}\n", place.path, receipt.inputs.stage, receipt.run));
     }
     lines.dedup();
     out.extend(lines.into_iter().take(20));
     match std::str::from_utf8(&bytes) {
         Ok(said) if document.is_some() => {
-            let pretty = serde_json::from_str::<serde_json::Value>(said).and_then(|v| serde_json::to_string_pretty(&v)).unwrap_or_default();
+            let pretty =
+                serde_json::from_str::<serde_json::Value>(said).and_then(|v| serde_json::to_string_pretty(&v)).unwrap_or_default();
             out.push_str(&format!("\n{pretty}\n"));
         }
         Ok(said) if !said.is_empty() && said.len() <= 2000 => out.push_str(&format!("\n{said}\n")),

@@ -17,7 +17,9 @@ use crate::ui::Ui;
 
 /// What `textum trace` takes.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  textum trace build/model.json          a file of the project\n  textum trace ~/Downloads/model.json    a copy of it, known by its content\n  textum trace last                      everything that the last run made\n  textum trace 7f3a:build/model.json     a file as a past run made it\n  textum trace build/model.json --code code-of-then\n  textum trace build/model.json --format dot | dot -Tsvg > lineage.svg")]
+#[command(
+    after_help = "Examples:\n  textum trace build/model.json          a file of the project\n  textum trace ~/Downloads/model.json    a copy of it, known by its content\n  textum trace last                      everything that the last run made\n  textum trace 7f3a:build/model.json     a file as a past run made it\n  textum trace build/model.json --code code-of-then\n  textum trace build/model.json --format dot | dot -Tsvg > lineage.svg"
+)]
 pub struct TraceArgs {
     /// A file anywhere on disk, a run, RUN:PATH, or a digest
     #[arg(value_name = "FILE|RUN|DIGEST", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]

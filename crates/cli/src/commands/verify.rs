@@ -13,7 +13,9 @@ use crate::ui::Ui;
 
 /// What `textum verify` takes.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  textum verify            packs, indexes, receipts and ledger agree, and every run has all it needs\n  textum verify --deep     every stored byte is what was written\n  textum verify --repair   make indexes and ledger anew from packs and receipts")]
+#[command(
+    after_help = "Examples:\n  textum verify            packs, indexes, receipts and ledger agree, and every run has all it needs\n  textum verify --deep     every stored byte is what was written\n  textum verify --repair   make indexes and ledger anew from packs and receipts"
+)]
 pub struct VerifyArgs {
     /// Read and check every stored byte
     #[arg(long)]
@@ -64,7 +66,10 @@ pub fn run(global: &Global, args: &VerifyArgs, ui: &Ui) -> Result<u8, Failure> {
     if report.problems.iter().any(|p| p.derived) {
         ui.say(&format!("{} `textum verify --repair` makes indexes and the ledger anew", ui.err_style.accent("next:")));
     } else if !good {
-        ui.say(&format!("{} outputs can be made again with `textum rebuild`; other content must come from another copy of the store", ui.err_style.accent("next:")));
+        ui.say(&format!(
+            "{} outputs can be made again with `textum rebuild`; other content must come from another copy of the store",
+            ui.err_style.accent("next:")
+        ));
     }
     Ok(if good { 0 } else { DAMAGE })
 }

@@ -27,7 +27,9 @@ fn slower_rate(project: &Path) -> Result<(), IoError> {
 pub fn story() -> Vec<Step> {
     use Step::{Hand, Say, Shell, Textum};
     vec![
-        Say("A weaving shed wants to know which looms will stop in the next shift. The pipeline has four\nstages: clean, split, fit, judge. What would a run do?"),
+        Say(
+            "A weaving shed wants to know which looms will stop in the next shift. The pipeline has four\nstages: clean, split, fit, judge. What would a run do?",
+        ),
         Textum(&["plan"]),
         Say("Nothing has run before, so everything would. Run it."),
         Textum(&["run"]),
@@ -37,7 +39,9 @@ pub fn story() -> Vec<Step> {
         Hand("sed -i 's/rate = 0.2/rate = 0.1/' textum.toml", slower_rate),
         Textum(&["plan"]),
         Textum(&["run"]),
-        Say("The shed exports its data anew, over the old file. Nobody notices that shed C now gives\nhumidity as a fraction instead of a percentage."),
+        Say(
+            "The shed exports its data anew, over the old file. Nobody notices that shed C now gives\nhumidity as a fraction instead of a percentage.",
+        ),
         Shell("python3 shed/export.py data/shifts.csv --mistake"),
         Textum(&["plan"]),
         Textum(&["run"]),

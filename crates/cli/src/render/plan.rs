@@ -28,7 +28,9 @@ pub fn reason(reason: &Reason, detail: Option<&ReadDetail>) -> String {
         ReasonKind::Writes => format!("no longer declares {name}"),
         ReasonKind::Variable => format!("variable {name} {} → {}", side(&reason.from, "not set"), side(&reason.to, "not set")),
         ReasonKind::Python => format!("{} → {}", side(&reason.from, "no interpreter"), side(&reason.to, "no interpreter")),
-        ReasonKind::Package => format!("package {name} {} → {}", side(&reason.from, "not installed"), side(&reason.to, "not installed")),
+        ReasonKind::Package => {
+            format!("package {name} {} → {}", side(&reason.from, "not installed"), side(&reason.to, "not installed"))
+        }
         ReasonKind::Upstream => format!("reads {name}, which {} will write anew", side(&reason.to, "a stage")),
         ReasonKind::Missing => format!("{name} is not there"),
         ReasonKind::Edited => format!("{name} was edited since"),
@@ -50,7 +52,10 @@ fn read_reason(reason: &Reason, detail: Option<&ReadDetail>) -> String {
         }
         (_, _, Some(ReadDetail::Files { added, removed, changed, of })) => format!(
             "{name}: +{} −{} files, {} changed, now {}",
-            text::count(*added), text::count(*removed), text::count(*changed), text::count(*of)
+            text::count(*added),
+            text::count(*removed),
+            text::count(*changed),
+            text::count(*of)
         ),
         _ => format!("{name} edited"),
     }
@@ -61,12 +66,16 @@ pub fn headline(plan: &Plan) -> String {
     let of = |action: Action| plan.decisions.iter().filter(|d| d.action == action).count();
     let (runs, reuses, all) = (of(Action::Run), of(Action::Reuse), plan.decisions.len());
     if runs + reuses == 0 {
-        return format!("nothing to do: {} up-to-date", if all == 1 { "the stage is".into() } else { format!("all {all} stages are") });
+        return format!(
+            "nothing to do: {} up-to-date",
+            if all == 1 { "the stage is".into() } else { format!("all {all} stages are") }
+        );
     }
     let before: Vec<f64> = plan.decisions.iter().filter(|d| d.action == Action::Run).filter_map(|d| d.before).collect();
     let mut parts = Vec::new();
     if runs > 0 {
-        let took = if before.len() == runs { format!(" (took {} before)", text::seconds(before.iter().sum())) } else { String::new() };
+        let took =
+            if before.len() == runs { format!(" (took {} before)", text::seconds(before.iter().sum())) } else { String::new() };
         parts.push(format!("{runs} of {} would run{took}", text::counted(all as u64, "stage")));
     }
     if reuses > 0 {

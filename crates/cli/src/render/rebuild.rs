@@ -12,12 +12,20 @@ use crate::ui::Style;
 fn how(first: &FirstDifference) -> String {
     let where_ = match &first.how {
         Difference::Bytes { at, line: Some(line), recorded, rebuilt } => {
-            format!("from line {} on (byte {}; {} recorded, {} now)", text::count(*line), text::count(*at), text::bytes(*recorded), text::bytes(*rebuilt))
+            format!(
+                "from line {} on (byte {}; {} recorded, {} now)",
+                text::count(*line),
+                text::count(*at),
+                text::bytes(*recorded),
+                text::bytes(*rebuilt)
+            )
         }
         Difference::Bytes { at, line: None, recorded, rebuilt } => {
             format!("from byte {} on ({} recorded, {} now)", text::count(*at), text::bytes(*recorded), text::bytes(*rebuilt))
         }
-        Difference::Unknown { recorded, rebuilt } => format!("({} recorded, {} now)", text::bytes(*recorded), text::bytes(*rebuilt)),
+        Difference::Unknown { recorded, rebuilt } => {
+            format!("({} recorded, {} now)", text::bytes(*recorded), text::bytes(*rebuilt))
+        }
         Difference::New => "was not there when it was recorded".to_string(),
         Difference::Gone => "was not brought forth again".to_string(),
     };
@@ -85,7 +93,8 @@ pub fn json(outcome: &RebuildOutcome) -> Value {
             json!({"stage": s.stage, "verdict": s.verdict, "writes": writes, "seconds": s.seconds, "reason": s.failure.as_ref().map(|(r, _)| r)})
         })
         .collect();
-    let differences: Vec<Value> = outcome.differences.iter().map(|r| json!({"kind": r.kind, "name": r.name, "from": r.from, "to": r.to})).collect();
+    let differences: Vec<Value> =
+        outcome.differences.iter().map(|r| json!({"kind": r.kind, "name": r.name, "from": r.from, "to": r.to})).collect();
     json!({
         "verdict": outcome.verdict, "run": outcome.run, "stages": stages, "seconds": outcome.seconds, "receipt": outcome.receipt,
         "first_difference": outcome.first.as_ref().map(|f| json!({"stage": f.stage, "path": f.path, "how": how(f)})),

@@ -53,8 +53,10 @@ fn stage_row(stage: &SettledStage, style: &Style) -> Vec<Cell> {
         _ => Look::Dim,
     };
     let good = matches!(stage.state, RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate);
-    let writes: Vec<String> = match &stage.receipt {
-        Some((_, receipt)) if good => receipt.outputs().map(|o| format!("{} {}", o.path, style.dim(&text::bytes(o.content.size)))).collect(),
+    let writes: Vec<String> = match &stage.execution {
+        Some(done) if good => {
+            done.outputs.iter().map(|o| format!("{} {}", o.path, style.dim(&text::bytes(o.content.size)))).collect()
+        }
         _ => Vec::new(),
     };
     vec![stage.stage.as_str().into(), Cell::new(plain, look), Cell::new(seconds, Look::Dim), text::some(&writes, 4).into()]
@@ -67,17 +69,17 @@ pub fn json(outcome: &RunOutcome) -> Value {
         .iter()
         .map(|s| {
             let good = matches!(s.state, RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate);
-            let receipt = s.receipt.as_ref().map(|(_, r)| r);
-            let writes: Vec<Value> = receipt
+            let execution = s.execution.as_ref();
+            let writes: Vec<Value> = execution
                 .filter(|_| good)
                 .into_iter()
-                .flat_map(|r| r.outputs())
+                .flat_map(|e| &e.outputs)
                 .map(|o| json!({"path": o.path, "digest": o.content.digest, "size": o.content.size, "kind": o.content.kind}))
                 .collect();
             json!({
                 "stage": s.stage, "state": s.state, "key": s.key, "seconds": s.seconds, "writes": writes,
-                "receipt": s.receipt.as_ref().map(|(d, _)| d), "reason": receipt.and_then(|r| r.reason.clone()),
-                "undeclared": receipt.map(|r| r.undeclared.clone()).unwrap_or_default(),
+                "receipt": execution.map(|e| e.receipt), "run": execution.map(|e| &e.run),
+                "reason": execution.and_then(|e| e.reason.as_ref()), "undeclared": execution.map(|e| &e.undeclared),
             })
         })
         .collect();

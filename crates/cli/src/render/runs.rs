@@ -24,9 +24,11 @@ pub struct Listed {
 fn best(runs: &[RunRow], directions: &[(String, Better)]) -> BTreeMap<String, f64> {
     let mut found = BTreeMap::new();
     for (name, better) in directions {
-        let values = runs.iter().filter(|r| r.state == "done").flat_map(|r| &r.metrics).filter(|(n, v)| n == name && v.0.is_finite());
+        let values =
+            runs.iter().filter(|r| r.state == "done").flat_map(|r| &r.metrics).filter(|(n, v)| n == name && v.0.is_finite());
         let values = values.map(|(_, v)| v.0);
-        let best = if *better == Better::Higher { values.fold(None, max) } else { values.map(|v| -v).fold(None, max).map(|v: f64| -v) };
+        let best =
+            if *better == Better::Higher { values.fold(None, max) } else { values.map(|v| -v).fold(None, max).map(|v: f64| -v) };
         if let Some(best) = best {
             found.insert(name.clone(), best);
         }
@@ -100,7 +102,16 @@ pub fn list(runs: &[RunRow], directions: &[(String, Better)], now: Timestamp, wi
 }
 
 #[allow(clippy::too_many_arguments)]
-fn row(run: &RunRow, labels: bool, params_shown: &[String], data_shown: &[String], metrics: &[String], best: &BTreeMap<String, f64>, one: bool, now: Timestamp) -> Vec<Cell> {
+fn row(
+    run: &RunRow,
+    labels: bool,
+    params_shown: &[String],
+    data_shown: &[String],
+    metrics: &[String],
+    best: &BTreeMap<String, f64>,
+    one: bool,
+    now: Timestamp,
+) -> Vec<Cell> {
     let look = match run.state.as_str() {
         "done" => Look::Plain,
         _ => Look::Bad,

@@ -93,7 +93,11 @@ pub fn text(shown: &Shown<'_>, style: &Style) -> String {
         let outputs: Vec<_> = receipt.iter().flat_map(|r| r.outputs()).collect();
         let first = outputs.first();
         let cell = |o: &textum_core::receipt::PathContent| -> Vec<Cell> {
-            vec![o.path.as_str().into(), Cell::new(o.content.digest.short(), Look::Dim), Cell::new(text::bytes(o.content.size), Look::Dim)]
+            vec![
+                o.path.as_str().into(),
+                Cell::new(o.content.digest.short(), Look::Dim),
+                Cell::new(text::bytes(o.content.size), Look::Dim),
+            ]
         };
         let from = receipt.as_ref().filter(|r| r.run != run.run).map(|r| format!("from {}", r.run));
         let mut row: Vec<Cell> = vec![stage.stage.as_str().into(), Cell::new(word, look), Cell::new(took, Look::Dim)];
@@ -112,7 +116,12 @@ pub fn text(shown: &Shown<'_>, style: &Style) -> String {
     for (stage, receipt) in run.stages.iter().zip(shown.stages) {
         let Some(receipt) = receipt else { continue };
         if !receipt.undeclared.is_empty() {
-            out.push_str(&format!("\n  {} {} seemed to read {}\n", style.bad("undeclared:"), stage.stage, text::some(&receipt.undeclared, 8)));
+            out.push_str(&format!(
+                "\n  {} {} seemed to read {}\n",
+                style.bad("undeclared:"),
+                stage.stage,
+                text::some(&receipt.undeclared, 8)
+            ));
         }
     }
     out

@@ -68,7 +68,8 @@ fn after_point(text: &str) -> usize {
 
 /// Pads the numbers of a column so that their points stand under each other.
 fn align_numbers(column: &mut [Cell]) {
-    let numeric = column.iter().any(|c| is_number(&c.text)) && column.iter().all(|c| c.text.is_empty() || c.text == "–" || is_number(&c.text));
+    let numeric = column.iter().any(|c| is_number(&c.text))
+        && column.iter().all(|c| c.text.is_empty() || c.text == "–" || is_number(&c.text));
     if !numeric {
         return;
     }

@@ -20,7 +20,7 @@ pub fn count(number: u64) -> String {
     let digits = number.to_string();
     let mut out = String::new();
     for (i, c) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i) % 3 == 0 {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
             out.push(',');
         }
         out.push(c);
@@ -104,7 +104,10 @@ mod tests {
 
     #[test]
     fn numbers_read_well() {
-        assert_eq!([bytes(0), bytes(999), bytes(4096), bytes(412_345), bytes(2_147_483_648)], ["0 B", "999 B", "4.1 kB", "412 kB", "2.1 GB"]);
+        assert_eq!(
+            [bytes(0), bytes(999), bytes(4096), bytes(412_345), bytes(2_147_483_648)],
+            ["0 B", "999 B", "4.1 kB", "412 kB", "2.1 GB"]
+        );
         assert_eq!([count(7), count(1000), count(1_234_567)], ["7", "1,000", "1,234,567"]);
         assert_eq!([seconds(0.004), seconds(1.26), seconds(59.7), seconds(7260.0)], ["4 ms", "1.3 s", "1 min 0 s", "2 h 1 min"]);
         assert_eq!([metric(&Metric(0.86321)), metric(&Metric(12.0)), metric(&Metric(f64::NAN))], ["0.8632", "12", "NaN"]);

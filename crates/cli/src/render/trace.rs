@@ -41,7 +41,11 @@ impl<'t> Tree<'t> {
                 "{}  {}  {}",
                 style.accent(&node.name),
                 node.value.as_deref().unwrap_or_default(),
-                style.dim(&format!("{}, {}", node.run.as_deref().unwrap_or_default(), text::seconds(node.seconds.unwrap_or_default())))
+                style.dim(&format!(
+                    "{}, {}",
+                    node.run.as_deref().unwrap_or_default(),
+                    text::seconds(node.seconds.unwrap_or_default())
+                ))
             ),
             NodeKind::File | NodeKind::Folder => {
                 let slash = if node.kind == NodeKind::Folder { "/" } else { "" };
@@ -72,7 +76,14 @@ impl<'t> Tree<'t> {
         if again {
             return;
         }
-        let lead = format!("{lead}{}", match branch { "├─ " => "│  ", "└─ " => "   ", _ => "" });
+        let lead = format!(
+            "{lead}{}",
+            match branch {
+                "├─ " => "│  ",
+                "└─ " => "   ",
+                _ => "",
+            }
+        );
         let inputs = self.into.get(id).cloned().unwrap_or_default();
         let settings = self.settings(&inputs);
         let below: Vec<&str> = inputs
@@ -107,20 +118,37 @@ fn headline(told: &Told<'_>, style: &Style) -> String {
     let target = told.target;
     let stages = told.trace.receipts.len();
     let sources = told.trace.nodes.iter().filter(|n| matches!(n.kind, NodeKind::File | NodeKind::Folder));
-    let written: BTreeSet<&str> = told.trace.edges.iter().filter(|e| e.role == "writes" || e.role == "holds").map(|e| e.to.as_str()).collect();
+    let written: BTreeSet<&str> =
+        told.trace.edges.iter().filter(|e| e.role == "writes" || e.role == "holds").map(|e| e.to.as_str()).collect();
     let sources = sources.filter(|n| !written.contains(n.id.as_str())).count() as u64;
     let path = target.path.as_deref().filter(|p| *p != target.name).map(|p| format!(" is {p},")).unwrap_or_default();
     match &target.origin {
-        Origin::Run(run) => format!("{} comes from {} through {}", style.bold(&run.run), text::counted(sources, "source"), text::counted(stages as u64, "stage")),
+        Origin::Run(run) => format!(
+            "{} comes from {} through {}",
+            style.bold(&run.run),
+            text::counted(sources, "source"),
+            text::counted(stages as u64, "stage")
+        ),
         Origin::Written { .. } => {
             let last = told.trace.receipts.last().map(|(_, r)| r);
-            let by = last.map(|r| format!("written by {} in run {}, {}", r.inputs.stage, r.run, text::ago(&r.started, told.now))).unwrap_or_default();
+            let by = last
+                .map(|r| format!("written by {} in run {}, {}", r.inputs.stage, r.run, text::ago(&r.started, told.now)))
+                .unwrap_or_default();
             let comma = if path.is_empty() { "," } else { "" };
-            format!("{}{path}{comma} {by}: {} through {}", style.bold(&target.name), text::counted(sources, "source"), text::counted(stages as u64, "stage"))
+            format!(
+                "{}{path}{comma} {by}: {} through {}",
+                style.bold(&target.name),
+                text::counted(sources, "source"),
+                text::counted(stages as u64, "stage")
+            )
         }
         Origin::Source { .. } => {
             let comma = if path.is_empty() { "," } else { "" };
-            format!("{}{path}{comma} a source: no stage wrote it; read by {}", style.bold(&target.name), text::some(told.used_by, 6))
+            format!(
+                "{}{path}{comma} a source: no stage wrote it; read by {}",
+                style.bold(&target.name),
+                text::some(told.used_by, 6)
+            )
         }
     }
 }
@@ -128,7 +156,8 @@ fn headline(told: &Told<'_>, style: &Style) -> String {
 fn footing(told: &Told<'_>, style: &Style) -> String {
     let mut lines = Vec::new();
     for environment in told.environments {
-        let python = environment.python.as_ref().map(|p| format!("{}, {}", p.version, text::counted(p.packages.len() as u64, "package")));
+        let python =
+            environment.python.as_ref().map(|p| format!("{}, {}", p.version, text::counted(p.packages.len() as u64, "package")));
         let parts: Vec<String> = python.into_iter().chain([environment.system.clone()]).collect();
         lines.push(format!("{}  {}", style.dim("environment"), parts.join(", ")));
     }
@@ -157,7 +186,8 @@ fn footing(told: &Told<'_>, style: &Style) -> String {
 
 /// The trace as JSON.
 pub fn json(told: &Told<'_>) -> Value {
-    let commits: BTreeMap<&String, _> = told.runs.iter().map(|(id, r)| (id, json!({"started": r.started, "git": r.git, "by": r.by}))).collect();
+    let commits: BTreeMap<&String, _> =
+        told.runs.iter().map(|(id, r)| (id, json!({"started": r.started, "git": r.git, "by": r.by}))).collect();
     json!({
         "target": {"name": told.target.name, "path": told.target.path, "digest": told.target.digest},
         "nodes": told.trace.nodes, "edges": told.trace.edges, "ends": told.trace.ends, "runs": commits,
@@ -194,7 +224,12 @@ pub fn mermaid(trace: &Trace) -> String {
     let number: BTreeMap<&str, usize> = trace.nodes.iter().enumerate().map(|(i, n)| (n.id.as_str(), i)).collect();
     let mut out = String::from("flowchart LR\n");
     for (i, node) in trace.nodes.iter().enumerate() {
-        let value = node.value.as_ref().filter(|_| node.kind == NodeKind::Param).map(|v| format!(" {}", text::param(v))).unwrap_or_default();
+        let value = node
+            .value
+            .as_ref()
+            .filter(|_| node.kind == NodeKind::Param)
+            .map(|v| format!(" {}", text::param(v)))
+            .unwrap_or_default();
         let name = format!("{}{value}", node.name).replace('"', "#quot;");
         out.push_str(&match node.kind {
             NodeKind::Stage => format!("  n{i}[[\"{name}\"]]\n"),

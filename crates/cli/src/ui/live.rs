@@ -25,7 +25,11 @@ impl<'u> Live<'u> {
 
     fn begin(&self, stage: &str, before: Option<f64>) {
         let bar = self.all.add(ProgressBar::new_spinner());
-        let template = if self.ui.err_style.on() { "  {spinner:.cyan} {prefix}  {elapsed} {msg:.dim}" } else { "  {spinner} {prefix}  {elapsed} {msg}" };
+        let template = if self.ui.err_style.on() {
+            "  {spinner:.cyan} {prefix}  {elapsed} {msg:.dim}"
+        } else {
+            "  {spinner} {prefix}  {elapsed} {msg}"
+        };
         if let Ok(style) = ProgressStyle::with_template(template) {
             bar.set_style(style.tick_chars("⠋⠙⠹⠸⠼⠴⠦⠧⠇⠏ "));
         }

@@ -1,6 +1,7 @@
 //! What the person sees while something happens, and where results go.
 
 mod live;
+mod many;
 mod plain;
 mod signals;
 mod style;
@@ -74,6 +75,11 @@ impl Ui {
         }
     }
 
+    /// Says something that even a quiet command must say: where a person's file has gone.
+    pub fn insist(&self, text: &str) {
+        let _ = writeln!(std::io::stderr().lock(), "{text}");
+    }
+
     /// Says something that only those want who asked for more.
     pub fn say_more(&self, text: &str) {
         if self.verbose {
@@ -88,7 +94,11 @@ impl Ui {
         }
         let names: Vec<String> = allowed.iter().map(|f| format!("{f:?}").to_lowercase()).collect();
         let help = format!("use --format {}", names.join(" or "));
-        Err(Failure::new(crate::failure::USAGE, format!("this command has no {} form", format!("{:?}", self.format).to_lowercase()), help))
+        Err(Failure::new(
+            crate::failure::USAGE,
+            format!("this command has no {} form", format!("{:?}", self.format).to_lowercase()),
+            help,
+        ))
     }
 
     /// Says what went wrong and what to do next.
@@ -96,7 +106,11 @@ impl Ui {
         let text = match &failure.mistakes {
             Some(mistakes) => render::mistakes::mistakes(mistakes, self.err_style.on(), self.width),
             None => {
-                let help = if failure.help.is_empty() { String::new() } else { format!("\n{} {}", self.err_style.accent("next:"), failure.help) };
+                let help = if failure.help.is_empty() {
+                    String::new()
+                } else {
+                    format!("\n{} {}", self.err_style.accent("next:"), failure.help)
+                };
                 format!("{} {}{help}", self.err_style.bad("error:"), failure.message)
             }
         };
@@ -105,13 +119,12 @@ impl Ui {
 
     /// Somebody who shows events: a live view on a terminal, lines elsewhere.
     pub fn events(&self) -> Box<dyn EventSink + Send + '_> {
-        if self.quiet {
-            Box::new(OnlyLosses(self))
-        } else if self.err_terminal {
-            Box::new(live::Live::new(self))
-        } else {
-            Box::new(plain::Plain::new(self))
-        }
+        let shown: Box<dyn EventSink + Send + '_> = match (self.quiet, self.err_terminal) {
+            (true, _) => Box::new(OnlyLosses(self)),
+            (false, true) => Box::new(live::Live::new(self)),
+            (false, false) => Box::new(plain::Plain::new(self)),
+        };
+        Box::new(many::SumsUp::new(self, shown))
     }
 }
 
@@ -121,8 +134,7 @@ struct OnlyLosses<'u>(&'u Ui);
 impl EventSink for OnlyLosses<'_> {
     fn event(&self, event: Event) {
         if matches!(event, Event::Aside { .. } | Event::NotDeterministic { .. }) {
-            let text = render::events::line(&event, &self.0.err_style).unwrap_or_default();
-            let _ = writeln!(std::io::stderr().lock(), "{text}");
+            self.0.insist(&render::events::line(&event, &self.0.err_style).unwrap_or_default());
         }
     }
 }

@@ -46,7 +46,10 @@ fn shells_are_offered_runs_and_stages() {
     let suffix = run["run"].as_str().unwrap().rsplit('-').next().unwrap().to_string();
     textum(&tiny, &["completions", "bash"]).expect(0).says("COMPLETE");
     let ask = |words: &str, index: usize| {
-        let line = format!("COMPLETE=bash _CLAP_COMPLETE_INDEX={index} _CLAP_COMPLETE_COMP_TYPE=9 _CLAP_COMPLETE_SPACE=true _CLAP_IFS=' ' {} -- {words}", crate::TEXTUM);
+        let line = format!(
+            "COMPLETE=bash _CLAP_COMPLETE_INDEX={index} _CLAP_COMPLETE_COMP_TYPE=9 _CLAP_COMPLETE_SPACE=true _CLAP_IFS=' ' {} -- {words}",
+            crate::TEXTUM
+        );
         tiny.textum("/bin/sh", &["-c", &line]).expect(0).out
     };
     assert!(ask("textum show ''", 2).contains(&suffix));

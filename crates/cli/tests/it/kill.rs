@@ -80,8 +80,9 @@ fn what_a_lost_textum_left_running_is_ended_and_its_log_is_kept() {
     assert_eq!(runs[0]["state"], "interrupted");
     textum(&tiny, &["show", "last", "--log", "long"]).expect(0).says("weaving");
     let mark = format!("TEXTUM_RUN={}", runs[0]["run"].as_str().unwrap());
-    let alive = std::fs::read_dir("/proc").unwrap().flatten().filter(|e| {
-        std::fs::read(e.path().join("environ")).is_ok_and(|v| v.split(|b| *b == 0).any(|x| x == mark.as_bytes()))
-    });
+    let alive = std::fs::read_dir("/proc")
+        .unwrap()
+        .flatten()
+        .filter(|e| std::fs::read(e.path().join("environ")).is_ok_and(|v| v.split(|b| *b == 0).any(|x| x == mark.as_bytes())));
     assert_eq!(alive.count(), 0, "the stage goes on without anybody");
 }

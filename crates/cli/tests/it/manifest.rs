@@ -18,9 +18,18 @@ fn several_mistakes_are_told_together() {
     told(
         "[stage.fit]\nrunn = \"x\"\nreads = \"data.csv\"\nneeds = { cpus = \"two\" }\n[metric.auc]\nbetter = \"more\"\n[stagee.x]\nrun = 1\n",
         &[
-            "unknown key `runn` in `fit`", "did you mean `run`?", "`run` is missing in `fit`", "`reads` has the wrong type", "write a list in [ ]",
-            "`cpus` has the wrong type", "cannot be \"more\"", "\"higher\" or \"lower\"", "unknown key `stagee`", "did you mean `stage`?",
-            "textum.toml:5:", "has 6 mistakes",
+            "unknown key `runn` in `fit`",
+            "did you mean `run`?",
+            "`run` is missing in `fit`",
+            "`reads` has the wrong type",
+            "write a list in [ ]",
+            "`cpus` has the wrong type",
+            "cannot be \"more\"",
+            "\"higher\" or \"lower\"",
+            "unknown key `stagee`",
+            "did you mean `stage`?",
+            "textum.toml:5:",
+            "has 6 mistakes",
         ],
     );
 }
@@ -28,16 +37,31 @@ fn several_mistakes_are_told_together() {
 #[test]
 fn each_mistake_of_meaning_has_its_own_message() {
     let stage = |name: &str, more: &str| format!("[stage.{name}]\nrun = \"true\"\n{more}\n");
-    told(&(stage("a", "reads = [\"z\"]\nwrites = [\"y\"]") + &stage("b", "reads = [\"y\"]\nwrites = [\"z\"]")), &["in a circle", "`a` → `b` → `a`"]);
-    told(&(stage("a", "writes = [\"out\"]") + &stage("b", "writes = [\"out\"]")), &["`out` is written twice", "`a` writes it here"]);
+    told(
+        &(stage("a", "reads = [\"z\"]\nwrites = [\"y\"]") + &stage("b", "reads = [\"y\"]\nwrites = [\"z\"]")),
+        &["in a circle", "`a` → `b` → `a`"],
+    );
+    told(
+        &(stage("a", "writes = [\"out\"]") + &stage("b", "writes = [\"out\"]")),
+        &["`out` is written twice", "`a` writes it here"],
+    );
     told(&(stage("a", "writes = [\"out/\"]") + &stage("b", "metrics = [\"out/s.json\"]")), &["written inside another write"]);
     told(&(stage("a", "writes = [\"out/x\"]") + &stage("b", "writes = [\"out\"]")), &["written inside another write"]);
-    told(&stage("a", "reads = [\"yarn.csv\"]\nwrites = [\"o\"]"), &["`yarn.csv`, which `a` reads, does not exist", "textum.toml:6:10"]);
-    told(&format!("[params]\nfit = {{ rate = 1 }}\n{}", stage("a", "params = [\"fit.rat\"]\nwrites = [\"o\"]")), &["no parameter `fit.rat`", "did you mean `fit.rate`?"]);
+    told(
+        &stage("a", "reads = [\"yarn.csv\"]\nwrites = [\"o\"]"),
+        &["`yarn.csv`, which `a` reads, does not exist", "textum.toml:6:10"],
+    );
+    told(
+        &format!("[params]\nfit = {{ rate = 1 }}\n{}", stage("a", "params = [\"fit.rat\"]\nwrites = [\"o\"]")),
+        &["no parameter `fit.rat`", "did you mean `fit.rate`?"],
+    );
     told(&stage("a", "reads = [\"../secret\"]\nwrites = [\"/tmp/o\"]"), &["leaves the project", "is not relative"]);
     told(&stage("a", ""), &["writes nothing"]);
     told(&stage("a", "reads = [\"o\"]\nwrites = [\"o\"]"), &["which it writes itself"]);
-    told("[params]\nfit = { rate = 1 }\n[stage.a]\nrun = \"x {fit.rate}\"\nwrites = [\"o\"]\n", &["not among the stage's parameters"]);
+    told(
+        "[params]\nfit = { rate = 1 }\n[stage.a]\nrun = \"x {fit.rate}\"\nwrites = [\"o\"]\n",
+        &["not among the stage's parameters"],
+    );
     told("[params]\nx = nan\n", &["no finite value"]);
     told("[data.a]\npath = \"d\"\n[data.b]\npath = \"d/e\"\n", &["the datasets `a` and `b` overlap"]);
     told(&stage("\"bad name\"", "writes = [\"o\"]"), &["cannot be the name of a stage"]);

@@ -81,7 +81,10 @@ fn keep_going_runs_what_does_not_depend_on_the_failure() {
          [stage.good]\nrun = \"sleep 0.2; echo c > c\"\nwrites = [\"c\"]\n[stage.later]\nrun = \"cp c d\"\nreads = [\"c\"]\nwrites = [\"d\"]\n",
     );
     let halted = textum(&tiny, &["run", "-j2", "--format", "json"]).expect(1).json();
-    assert_eq!((state(&halted, "good"), state(&halted, "later"), state(&halted, "after")), ("ran".into(), "skipped".into(), "skipped".into()));
+    assert_eq!(
+        (state(&halted, "good"), state(&halted, "later"), state(&halted, "after")),
+        ("ran".into(), "skipped".into(), "skipped".into())
+    );
     let going = textum(&tiny, &["run", "--keep-going", "--format", "json"]).expect(1).json();
     assert_eq!((state(&going, "later"), state(&going, "after")), ("ran".into(), "skipped".into()));
 }
@@ -96,7 +99,9 @@ fn a_stage_that_is_not_deterministic_becomes_visible_when_forced() {
 
 #[test]
 fn reads_that_change_fail_the_stage_and_missing_outputs_are_named() {
-    let tiny = Tiny::with("[stage.spoil]\nrun = \"echo more >> yarn.txt; echo x > out\"\nreads = [\"yarn.txt\"]\nwrites = [\"out\", \"never\"]\n");
+    let tiny = Tiny::with(
+        "[stage.spoil]\nrun = \"echo more >> yarn.txt; echo x > out\"\nreads = [\"yarn.txt\"]\nwrites = [\"out\", \"never\"]\n",
+    );
     tiny.write("yarn.txt", "cotton\n");
     textum(&tiny, &["run"]).expect(1).warns("yarn.txt changed while it ran");
     tiny.manifest("[stage.short]\nrun = \"echo x > out\"\nwrites = [\"out\", \"never\"]\n");
@@ -126,7 +131,12 @@ fn an_interrupt_reaches_the_whole_group_and_leaves_the_log() {
     let tiny = Tiny::with("[stage.long]\nrun = \"echo weaving; sh -c 'sleep 300 & sleep 300'; true\"\nwrites = [\"out\"]\n");
     let mut child = tiny.start(TEXTUM, &["run"]);
     let begun = Instant::now();
-    let log = || std::fs::read_dir(tiny.path(".textum/runs")).ok()?.flatten().find_map(|e| std::fs::read_to_string(e.path().join("long/log")).ok());
+    let log = || {
+        std::fs::read_dir(tiny.path(".textum/runs"))
+            .ok()?
+            .flatten()
+            .find_map(|e| std::fs::read_to_string(e.path().join("long/log")).ok())
+    };
     while !log().is_some_and(|t| t.contains("weaving")) {
         assert!(begun.elapsed() < Duration::from_secs(20), "the stage did not begin");
         std::thread::sleep(Duration::from_millis(10));
@@ -151,9 +161,12 @@ fn two_runs_in_one_tree_do_not_meet_and_a_sandbox_does_not_mind() {
 
 #[test]
 fn python_packages_count_and_are_not_asked_for_at_every_plan() {
-    let tiny = Tiny::with("[environment]\npython = \"./fake-python\"\n[stage.s]\nrun = \"echo x > out\"\nwrites = [\"out\"]\n[stage.free]\nrun = \"echo x > free\"\nwrites = [\"free\"]\nenvironment = \"none\"\n");
+    let tiny = Tiny::with(
+        "[environment]\npython = \"./fake-python\"\n[stage.s]\nrun = \"echo x > out\"\nwrites = [\"out\"]\n[stage.free]\nrun = \"echo x > free\"\nwrites = [\"free\"]\nenvironment = \"none\"\n",
+    );
     let fake = |version: &str| {
-        let answer = format!(r#"{{"version":"CPython 3.9","packages":{{"numpy":"{version}"}},"path":[],"prefix":[],"executable":"x"}}"#);
+        let answer =
+            format!(r#"{{"version":"CPython 3.9","packages":{{"numpy":"{version}"}},"path":[],"prefix":[],"executable":"x"}}"#);
         tiny.write("fake-python", format!("#!/bin/sh\necho asked >> asked.txt\necho '{answer}'\n"));
         std::process::Command::new("chmod").args(["+x", tiny.path("fake-python").to_str().unwrap()]).status().unwrap();
     };

@@ -15,7 +15,14 @@ fn a_copy_anywhere_is_known_by_its_content() {
     textum(&tiny, &["trace", copy]).expect(0).says("build/lines.txt").says("count.from 1").says("dataset yarn");
     let trace = textum(&tiny, &["trace", copy, "--format", "json"]).expect(0).json();
     let nodes = trace["nodes"].as_array().unwrap();
-    for (kind, name) in [("file", "yarn.txt"), ("file", "count.sh"), ("stage", "upper"), ("stage", "count"), ("param", "count.from"), ("file", "build/upper.txt")] {
+    for (kind, name) in [
+        ("file", "yarn.txt"),
+        ("file", "count.sh"),
+        ("stage", "upper"),
+        ("stage", "count"),
+        ("param", "count.from"),
+        ("file", "build/upper.txt"),
+    ] {
         assert!(nodes.iter().any(|n| n["kind"] == kind && n["name"] == name), "{kind} {name} is not in {nodes:?}");
     }
     assert!(!nodes.iter().any(|n| n["name"] == "count.unit"), "a parameter that no stage uses is no input");
@@ -25,7 +32,8 @@ fn a_copy_anywhere_is_known_by_its_content() {
         textum(&tiny, &["show", digest]).expect(0);
     }
     let edges = trace["edges"].as_array().unwrap();
-    let upstream_of = |id: &str| edges.iter().filter(|e| e["to"] == id).map(|e| e["from"].as_str().unwrap().to_string()).collect::<Vec<_>>();
+    let upstream_of =
+        |id: &str| edges.iter().filter(|e| e["to"] == id).map(|e| e["from"].as_str().unwrap().to_string()).collect::<Vec<_>>();
     let mut reached = vec![trace["ends"][0].as_str().unwrap().to_string()];
     let mut at = 0;
     while at < reached.len() {
@@ -75,7 +83,10 @@ fn metrics_within_the_tolerance_make_it_equivalent() {
         "[stage.fit]\nrun = \"date +%N > model\"\nwrites = [\"model\"]\n[stage.judge]\nrun = \"printf '{\\\"auc\\\": 0.%d}' 9 > s.json; cp model seen\"\nreads = [\"model\"]\nwrites = [\"seen\"]\nmetrics = [\"s.json\"]\n",
     );
     textum(&tiny, &["run"]).expect(0);
-    textum(&tiny, &["rebuild", "model"]).expect(0).says("equivalent").says("the first to differ is model, by the stage fit: from line 1 on");
+    textum(&tiny, &["rebuild", "model"])
+        .expect(0)
+        .says("equivalent")
+        .says("the first to differ is model, by the stage fit: from line 1 on");
 }
 
 #[test]
@@ -116,7 +127,10 @@ fn verify_names_the_runs_that_damage_touches() {
     let tiny = two_stages();
     textum(&tiny, &["run"]).expect(0);
     let packs = std::fs::read_dir(tiny.path(".textum/store/packs")).unwrap().flatten().map(|e| e.path());
-    let pack = packs.filter(|p| p.extension().is_some_and(|e| e == "pack")).min_by_key(|p| p.metadata().unwrap().modified().unwrap()).unwrap();
+    let pack = packs
+        .filter(|p| p.extension().is_some_and(|e| e == "pack"))
+        .min_by_key(|p| p.metadata().unwrap().modified().unwrap())
+        .unwrap();
     std::fs::remove_file(&pack).unwrap();
     let report: Value = textum(&tiny, &["verify", "--format", "json"]).expect(4).json();
     let runs: Vec<&Value> = report["problems"].as_array().unwrap().iter().flat_map(|p| p["runs"].as_array().unwrap()).collect();

@@ -7,9 +7,7 @@ use crate::event::{Event, EventSink};
 use crate::exec::ExecError;
 use crate::exec::local::end_left_over;
 use crate::fsio::{self, FileLock, IoError, TryLock};
-use crate::receipt::{
-    Content, ContentKind, RunReceipt, RunStage, RunStageState, RunState, StageReceipt, StageState, canonical,
-};
+use crate::receipt::{Content, ContentKind, RunReceipt, RunStage, RunStageState, RunState, StageReceipt, StageState, canonical};
 use crate::store::Writer;
 use crate::workspace::Project;
 

@@ -108,7 +108,10 @@ mod tests {
             std::fs::write(&path, text).unwrap();
             read_metrics(&path).map(|m| m.into_iter().map(|(k, v)| format!("{k}={v}")).collect::<Vec<_>>().join(" "))
         };
-        assert_eq!(read("a.json", r#"{"auc":0.9,"of":{"L1":1,"why":"NaN \" NaN"},"loss":NaN}"#).unwrap(), "auc=0.9 loss=NaN of.L1=1");
+        assert_eq!(
+            read("a.json", r#"{"auc":0.9,"of":{"L1":1,"why":"NaN \" NaN"},"loss":NaN}"#).unwrap(),
+            "auc=0.9 loss=NaN of.L1=1"
+        );
         assert_eq!(read("b.toml", "auc = 0.5\n[x]\ny = 2\n").unwrap(), "auc=0.5 x.y=2");
         assert_eq!(read("c.yaml", "auc: 0.5\nname: tree\n").unwrap(), "auc=0.5");
         assert_eq!(read("d.csv", "step,loss\n1,0.5\n2,0.25\n").unwrap(), "loss=0.25 step=2");

@@ -1,6 +1,7 @@
 //! Carrying a plan out: stages side by side where graph and machine allow, each with a receipt.
 
 mod clear;
+mod conduct;
 mod echo;
 mod git;
 mod likely;
@@ -20,7 +21,7 @@ pub use live::{close_interrupted, live_runs};
 pub use local::LocalPlace;
 pub use metrics::read_metrics;
 pub use place::{Job, Place, Running};
-pub use run::{RunOptions, RunOutcome, SettledStage, run};
+pub use run::{Execution, RunOptions, RunOutcome, SettledStage, run};
 pub use stage::{Bench, Task};
 
 use crate::fingerprint::{PythonError, ScanError};

@@ -2,23 +2,23 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Mutex;
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
+use super::conduct::Conductor;
 use super::git::git_state;
 use super::live::LiveRun;
 use super::schedule::Capacity;
-use super::stage::{Bench, Task};
-use super::watch::{Watcher, undeclared};
+use super::stage::Bench;
+use super::watch::Watcher;
 use super::{ExecError, LocalPlace};
 use crate::event::{CancelToken, Event, EventSink};
 use crate::graph::StageIndex;
 use crate::ledger::new_run_id;
-use crate::plan::{Action, Decision, Outlook, Plan, Settled};
+use crate::plan::{Decision, Outlook, Plan};
 use crate::receipt::{
-    BetterWord, Content, ContentKind, DatasetState, Metric, PathContent, RUN_RECEIPT, Read, RunReceipt, RunStage,
-    RunStageState, RunState, StageReceipt, StageState, TREE_RECEIPT, TreeReceipt, TreeStage, canonical,
+    BetterWord, Content, ContentKind, DatasetState, Metric, PathContent, RUN_RECEIPT, RunReceipt, RunStage, RunStageState,
+    RunState, StageReceipt, StageState, TREE_RECEIPT, TreeReceipt, TreeStage, canonical,
 };
-use crate::restore::put_in_tree;
 use crate::store::{Digest, Stored, Writer};
 use crate::workspace::Project;
 
@@ -56,10 +56,47 @@ pub struct SettledStage {
     pub state: RunStageState,
     /// Its key, if known.
     pub key: Option<Digest>,
-    /// The receipt of the execution whose result it has, or that failed.
-    pub receipt: Option<(Digest, StageReceipt)>,
+    /// The execution whose result it has, or that failed; none for a stage that was not begun.
+    pub execution: Option<Execution>,
     /// Seconds it took in this run.
     pub seconds: f64,
+}
+
+/// An execution of a stage, in this run or an earlier one.
+#[derive(Clone, Debug)]
+pub struct Execution {
+    /// Its receipt.
+    pub receipt: Digest,
+    /// The run that it was part of.
+    pub run: String,
+    /// What it brought forth; nothing unless it was done.
+    pub outputs: Vec<PathContent>,
+    /// Its metrics.
+    pub metrics: BTreeMap<String, Metric>,
+    /// Why it was not done.
+    pub reason: Option<String>,
+    /// Files that it seems to have read without declaring them.
+    pub undeclared: Vec<String>,
+    /// What it printed, when it was executed in this run.
+    pub log: Option<Digest>,
+}
+
+impl Execution {
+    pub(super) fn of(digest: Digest, receipt: StageReceipt) -> Execution {
+        Execution {
+            receipt: digest,
+            run: receipt.run,
+            outputs: receipt
+                .writes
+                .into_iter()
+                .chain(receipt.metric_files.into_iter().filter(|_| receipt.state == StageState::Done))
+                .collect(),
+            metrics: receipt.metrics,
+            reason: receipt.reason,
+            undeclared: receipt.undeclared,
+            log: Some(receipt.log.digest),
+        }
+    }
 }
 
 /// What became of a run.
@@ -82,9 +119,15 @@ pub struct RunOutcome {
 }
 
 /// Runs what the plan says and records it. The project must have been opened to write.
-pub fn run(project: &mut Project, options: &RunOptions, events: &dyn EventSink, cancel: &CancelToken) -> Result<RunOutcome, ExecError> {
+pub fn run(
+    project: &mut Project,
+    options: &RunOptions,
+    events: &dyn EventSink,
+    cancel: &CancelToken,
+) -> Result<RunOutcome, ExecError> {
     let clock = Instant::now();
-    let who = format!("process {}, by {}, since {}", std::process::id(), options.by, jiff::Timestamp::now().strftime("%H:%M:%S UTC"));
+    let who =
+        format!("process {}, by {}, since {}", std::process::id(), options.by, jiff::Timestamp::now().strftime("%H:%M:%S UTC"));
     let _tree = if options.sandbox { None } else { Some(project.workspace.lock_tree(&who)?) };
     super::close_interrupted(project, events)?;
     let selected = project.graph.select(&options.stages);
@@ -93,9 +136,13 @@ pub fn run(project: &mut Project, options: &RunOptions, events: &dyn EventSink, 
         let project = &*project;
         let writer = project.store.writer()?;
         let reads = record_reads(project, &selected, &writer)?;
-        if !options.sandbox && !has_work(project, &selected, options)? {
-            project.scanner.save();
-            return nothing_to_do(project, &selected, options, clock);
+        if !options.sandbox && options.label.is_none() && options.note.is_none() {
+            let outlook = Outlook::new(project, &selected, options.force.clone())?;
+            let plan = Plan::make(&outlook, &selected)?;
+            if !plan.has_work() {
+                project.scanner.save();
+                return nothing_to_do(project, plan, outlook.tree, clock);
+            }
         }
         let manifest = writer.put_bytes(project.manifest.text.as_bytes())?;
         record_settings(project, &writer)?;
@@ -149,36 +196,45 @@ fn record_settings(project: &Project, writer: &Writer<'_>) -> Result<(), ExecErr
     Ok(())
 }
 
-fn has_work(project: &Project, selected: &[bool], options: &RunOptions) -> Result<bool, ExecError> {
-    if options.label.is_some() || options.note.is_some() {
-        return Ok(true);
-    }
-    let outlook = Outlook::new(project, selected, options.force.clone())?;
-    Ok(Plan::make(&outlook, selected)?.has_work())
-}
-
-fn nothing_to_do(project: &Project, selected: &[bool], options: &RunOptions, clock: Instant) -> Result<RunOutcome, ExecError> {
-    let outlook = Outlook::new(project, selected, options.force.clone())?;
-    let plan = Plan::make(&outlook, selected)?;
-    let mut tree = outlook.tree.clone().unwrap_or_default();
-    let stages: Vec<SettledStage> = plan.decisions.into_iter().map(|d| settled_by_record(d, RunStageState::UpToDate)).collect();
+fn nothing_to_do(project: &Project, plan: Plan, tree: Option<TreeReceipt>, clock: Instant) -> Result<RunOutcome, ExecError> {
+    let mut tree = tree.unwrap_or_default();
+    let settled = plan.decisions.into_iter().map(|d| settled_by_record(project, d, RunStageState::UpToDate));
+    let stages: Vec<SettledStage> = settled.collect::<Result<_, _>>()?;
     // The tree may have come to this state by hand: then its receipt is brought up to it.
-    let run = tree.run.clone().or_else(|| stages.iter().filter_map(|s| s.receipt.as_ref()).map(|(_, r)| r.run.clone()).max());
+    let run = tree.run.clone().or_else(|| stages.iter().filter_map(|s| s.execution.as_ref()).map(|e| e.run.clone()).max());
     tree.run.clone_from(&run);
-    update_tree(project, &mut tree, &stages)?;
+    let before = tree.clone();
+    fill_tree(project, &mut tree, &stages);
+    if tree != before {
+        tree.save(project.workspace.root())?;
+    }
     let metrics = metrics_of(&stages);
     let seconds = clock.elapsed().as_secs_f64();
     Ok(RunOutcome { run, recorded: false, state: RunState::Done, stages, metrics, seconds, sandbox: None })
 }
 
-fn settled_by_record(decision: Decision, state: RunStageState) -> SettledStage {
-    SettledStage { stage: decision.stage, state, key: decision.key, receipt: decision.result, seconds: 0.0 }
+/// A stage whose result was there already. Only one that has metrics needs its receipt.
+pub(super) fn settled_by_record(project: &Project, decision: Decision, state: RunStageState) -> Result<SettledStage, ExecError> {
+    let has_metrics = !project.manifest.stages[decision.index].metrics.is_empty();
+    let execution = match decision.result {
+        Some(recorded) => Some(Execution {
+            metrics: if has_metrics { StageReceipt::load(&project.store, &recorded.receipt)?.metrics } else { BTreeMap::new() },
+            receipt: recorded.receipt,
+            run: recorded.run,
+            outputs: recorded.outputs,
+            reason: None,
+            undeclared: Vec::new(),
+            log: None,
+        }),
+        None => None,
+    };
+    Ok(SettledStage { stage: decision.stage, state, key: decision.key, execution, seconds: 0.0 })
 }
 
 fn metrics_of(stages: &[SettledStage]) -> BTreeMap<String, Metric> {
     let mut all = BTreeMap::new();
-    for (stage, receipt) in stages.iter().filter_map(|s| s.receipt.as_ref().map(|(_, r)| (&s.stage, r))) {
-        for (name, value) in &receipt.metrics {
+    for (stage, execution) in stages.iter().filter_map(|s| s.execution.as_ref().map(|e| (&s.stage, e))) {
+        for (name, value) in &execution.metrics {
             // Two stages may both have an `auc`: the later one's is then known by its stage.
             let name = if all.contains_key(name) { format!("{stage}.{name}") } else { name.clone() };
             all.insert(name, *value);
@@ -189,9 +245,10 @@ fn metrics_of(stages: &[SettledStage]) -> BTreeMap<String, Metric> {
 
 fn draft(project: &Project, run: &str, options: &RunOptions, recorded: &BTreeMap<String, Content>, stored: Stored) -> RunReceipt {
     let manifest = &project.manifest;
-    let data = manifest.data.iter().filter_map(|d| {
-        recorded.get(&d.path).map(|c| (d.name.clone(), DatasetState { path: d.path.clone(), content: c.clone() }))
-    });
+    let data = manifest
+        .data
+        .iter()
+        .filter_map(|d| recorded.get(&d.path).map(|c| (d.name.clone(), DatasetState { path: d.path.clone(), content: c.clone() })));
     RunReceipt {
         r#type: RUN_RECEIPT.to_string(),
         run: run.to_string(),
@@ -215,27 +272,6 @@ fn draft(project: &Project, run: &str, options: &RunOptions, recorded: &BTreeMap
         sandbox: options.sandbox,
         textum: env!("CARGO_PKG_VERSION").to_string(),
     }
-}
-
-/// Everything the scheduler keeps account of while stages run.
-struct Conductor<'a> {
-    project: &'a Project,
-    outlook: Outlook<'a>,
-    options: &'a RunOptions,
-    bench: &'a Bench<'a>,
-    writer: &'a Writer<'a>,
-    live: &'a LiveRun,
-    watcher: Option<Watcher>,
-    environment: Option<Digest>,
-    events: &'a dyn EventSink,
-    settled: BTreeMap<StageIndex, Settled>,
-    done: BTreeMap<StageIndex, SettledStage>,
-    /// Decided to be executed, waiting for room on the machine.
-    waiting: Vec<Decision>,
-    running: BTreeSet<StageIndex>,
-    capacity: Capacity,
-    /// Nothing new is begun.
-    halted: bool,
 }
 
 #[allow(clippy::too_many_arguments)]
@@ -286,19 +322,29 @@ fn carry_out(
     let stages: Vec<SettledStage> = order.iter().filter_map(|s| conductor.done.remove(s)).collect();
     result?;
     let state = match () {
-        () if cancel.asked() && stages.iter().any(|s| matches!(s.state, RunStageState::Stopped | RunStageState::Skipped)) => RunState::Stopped,
-        () if stages.iter().any(|s| matches!(s.state, RunStageState::Failed | RunStageState::Skipped | RunStageState::Stopped)) => RunState::Failed,
+        () if cancel.asked() && stages.iter().any(|s| matches!(s.state, RunStageState::Stopped | RunStageState::Skipped)) => {
+            RunState::Stopped
+        }
+        () if stages.iter().any(|s| matches!(s.state, RunStageState::Failed | RunStageState::Skipped | RunStageState::Stopped)) => {
+            RunState::Failed
+        }
         () => RunState::Done,
     };
     let metrics = metrics_of(&stages);
     let seconds = clock.elapsed().as_secs_f64();
     draft.state = state;
-    draft.reason = stages.iter().find_map(|s| s.receipt.as_ref().and_then(|(_, r)| r.reason.as_ref().map(|why| format!("{}: {why}", s.stage))));
+    draft.reason = stages.iter().find_map(|s| s.execution.as_ref()?.reason.as_ref().map(|why| format!("{}: {why}", s.stage)));
     draft.seconds = seconds;
     draft.metrics.clone_from(&metrics);
     draft.stages = stages
         .iter()
-        .map(|s| RunStage { stage: s.stage.clone(), state: s.state, key: s.key, receipt: s.receipt.as_ref().map(|r| r.0), seconds: s.seconds })
+        .map(|s| RunStage {
+            stage: s.stage.clone(),
+            state: s.state,
+            key: s.key,
+            receipt: s.execution.as_ref().map(|e| e.receipt),
+            seconds: s.seconds,
+        })
         .collect();
     writer.put_document(&canonical(&draft)?)?;
     writer.publish()?;
@@ -306,281 +352,26 @@ fn carry_out(
         let mut tree = TreeReceipt::load(project.workspace.root()).map_err(crate::plan::PlanError::from)?.unwrap_or_default();
         tree.run = Some(draft.run.clone());
         tree.data = draft.data.clone();
-        update_tree(project, &mut tree, &stages)?;
+        fill_tree(project, &mut tree, &stages);
+        tree.save(project.workspace.root())?;
     }
     let sandbox = options.sandbox.then(|| project.scanner.root().to_path_buf());
     Ok(RunOutcome { run: Some(draft.run), recorded: true, state, stages, metrics, seconds, sandbox })
 }
 
 /// Brings the tree's receipt to what stands there after these stages were settled.
-fn update_tree(project: &Project, tree: &mut TreeReceipt, stages: &[SettledStage]) -> Result<(), ExecError> {
+fn fill_tree(project: &Project, tree: &mut TreeReceipt, stages: &[SettledStage]) {
     tree.r#type = TREE_RECEIPT.to_string();
     tree.stages.retain(|name, _| project.manifest.stage(name).is_some());
     tree.data.retain(|name, _| project.manifest.data.iter().any(|d| d.name == *name));
     for stage in stages {
-        match (&stage.receipt, stage.state) {
-            (Some((digest, receipt)), RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate) => {
-                tree.stages.insert(stage.stage.clone(), TreeStage::of(receipt, *digest));
+        match (&stage.execution, stage.key, stage.state) {
+            (Some(done), Some(key), RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate) => {
+                let writes = done.outputs.iter().map(|o| (o.path.clone(), o.content.clone())).collect();
+                tree.stages.insert(stage.stage.clone(), TreeStage { key, receipt: done.receipt, run: done.run.clone(), writes });
             }
-            (_, RunStageState::Failed | RunStageState::Stopped) => drop(tree.stages.remove(&stage.stage)),
+            (_, _, RunStageState::Failed | RunStageState::Stopped) => drop(tree.stages.remove(&stage.stage)),
             _ => {}
         }
     }
-    Ok(tree.save(project.workspace.root())?)
 }
-
-type Report = (StageIndex, Decision, Result<StageReceipt, ExecError>);
-
-impl Conductor<'_> {
-    fn conduct(&mut self, selected: &[bool], run: &str, cancel: &CancelToken) -> Result<(), ExecError> {
-        let order: Vec<StageIndex> = self.project.graph.order().iter().copied().filter(|s| selected[*s]).collect();
-        let (send, receive) = crossbeam_channel::unbounded::<Report>();
-        let bench = self.bench;
-        let mut last_publish = Instant::now();
-        let mut told = (false, false);
-        let mut stop_at: Option<Instant> = None;
-        let mut todo: BTreeSet<StageIndex> = order.iter().copied().collect();
-        let mut failure = None;
-        std::thread::scope(|scope| {
-            loop {
-                if cancel.asked() && !told.0 {
-                    told.0 = true;
-                    self.halted = true;
-                    self.events.event(Event::Stopping);
-                    bench.end_all(false);
-                    stop_at = Some(Instant::now() + GRACE);
-                }
-                let out_of_patience = cancel.at_once() || stop_at.is_some_and(|at| Instant::now() >= at);
-                if out_of_patience && !told.1 && told.0 {
-                    told.1 = true;
-                    bench.end_all(true);
-                }
-                if failure.is_none()
-                    && let Err(e) = self.begin_what_can(&order, &mut todo, run, |index, decision, task| {
-                        let send = send.clone();
-                        scope.spawn(move || {
-                            let result = bench.execute(task);
-                            let _ = send.send((index, decision, result));
-                        });
-                    })
-                {
-                    failure = Some(e);
-                    self.halted = true;
-                    bench.end_all(false);
-                }
-                if self.running.is_empty() {
-                    break;
-                }
-                if let Ok((index, decision, result)) = receive.recv_timeout(Duration::from_millis(50)) {
-                    self.running.remove(&index);
-                    self.capacity.give_back(&self.project.manifest.stages[index].needs);
-                    if let Err(e) = result.and_then(|receipt| self.take_in(decision, receipt)) {
-                        failure.get_or_insert(e);
-                        self.halted = true;
-                        bench.end_all(false);
-                    }
-                }
-                // Results become safe in batches: a sync a stage would cost more than many a stage takes.
-                if last_publish.elapsed() >= PUBLISH_EVERY {
-                    if let Err(e) = self.writer.publish() {
-                        failure.get_or_insert(e.into());
-                        self.halted = true;
-                        bench.end_all(false);
-                    }
-                    last_publish = Instant::now();
-                }
-            }
-        });
-        if let Some(e) = failure {
-            return Err(e);
-        }
-        for stage in todo {
-            let decl = &self.project.manifest.stages[stage];
-            self.settle(stage, SettledStage { stage: decl.name.clone(), state: RunStageState::Skipped, key: None, receipt: None, seconds: 0.0 }, None);
-        }
-        Ok(())
-    }
-
-    /// Settles or begins every stage whose upstream has its results, as far as the machine has room.
-    fn begin_what_can(
-        &mut self,
-        order: &[StageIndex],
-        todo: &mut BTreeSet<StageIndex>,
-        run: &str,
-        mut start: impl FnMut(StageIndex, Decision, Task),
-    ) -> Result<(), ExecError> {
-        if self.halted {
-            todo.extend(self.waiting.drain(..).map(|d| d.index));
-            return Ok(());
-        }
-        for &stage in order.iter().filter(|s| todo.contains(s)).copied().collect::<Vec<_>>().iter() {
-            let upstream = self.project.graph.upstream(stage);
-            if !upstream.iter().all(|u| matches!(self.settled.get(u), Some(Settled::Result { .. }))) {
-                continue;
-            }
-            todo.remove(&stage);
-            let decision = self.outlook.decide(stage, &self.settled)?;
-            match decision.action {
-                Action::UpToDate => self.settle(stage, settled_by_record(decision, RunStageState::UpToDate), None),
-                Action::Reuse => self.reuse(decision, run)?,
-                Action::Run => self.waiting.push(decision),
-            }
-        }
-        for decision in std::mem::take(&mut self.waiting) {
-            let needs = self.project.manifest.stages[decision.index].needs;
-            if self.halted || !self.capacity.take(&needs) {
-                self.waiting.push(decision);
-                continue;
-            }
-            let task = self.task(&decision, run)?;
-            match task {
-                Ok(task) => {
-                    self.running.insert(decision.index);
-                    self.events.event(Event::StageStarted { stage: decision.stage.clone(), before: decision.before });
-                    start(decision.index, decision, task);
-                }
-                Err(reason) => {
-                    self.capacity.give_back(&needs);
-                    let stage = SettledStage { stage: decision.stage.clone(), state: RunStageState::Failed, key: None, receipt: None, seconds: 0.0 };
-                    self.settle(decision.index, stage, Some(reason));
-                }
-            }
-        }
-        Ok(())
-    }
-
-    fn clearer(&self, run: &str) -> super::Clearer<'_> {
-        super::Clearer {
-            scanner: &self.project.scanner,
-            store: &self.project.store,
-            ledger: &self.project.ledger,
-            aside: self.project.workspace.aside_folder().join(run),
-            events: self.events,
-        }
-    }
-
-    fn reuse(&mut self, decision: Decision, run: &str) -> Result<(), ExecError> {
-        let clock = Instant::now();
-        if let Some((_, receipt)) = &decision.result {
-            let clearer = self.clearer(run);
-            for output in receipt.outputs() {
-                put_in_tree(&clearer, &output.path, &output.content)?;
-            }
-        }
-        let index = decision.index;
-        let mut stage = settled_by_record(decision, RunStageState::Reused);
-        stage.seconds = clock.elapsed().as_secs_f64();
-        self.settle(index, stage, None);
-        Ok(())
-    }
-
-    /// What is to be executed, its outputs cleared; or why it cannot be.
-    fn task(&self, decision: &Decision, run: &str) -> Result<Result<Task, String>, ExecError> {
-        let (Some(inputs), Some(key)) = (&decision.inputs, decision.key) else {
-            let absent: Vec<&str> = decision.reasons.iter().filter(|r| r.kind == crate::fingerprint::ReasonKind::Missing).map(|r| r.name.as_str()).collect();
-            return Ok(Err(format!("it reads {}, which is not there: the stage that should write it did not", absent.join(", "))));
-        };
-        let clearer = self.clearer(run);
-        for output in inputs.writes.iter().chain(&inputs.metrics) {
-            clearer.clear(output.trim_end_matches('/'))?;
-        }
-        let mut reads = Vec::new();
-        for (path, content) in &decision.reads {
-            let writers = self.project.graph.writers_of(path);
-            let by = writers.iter().filter_map(|w| self.done.get(w)?.receipt.as_ref().map(|r| r.0)).collect();
-            reads.push(Read {
-                at: PathContent { path: path.clone(), content: content.clone() },
-                by,
-                dataset: if writers.is_empty() { self.project.dataset_of(path).map(str::to_string) } else { None },
-                for_all: self.project.manifest.environment.files.contains(path),
-            });
-        }
-        Ok(Ok(Task {
-            inputs: inputs.clone(),
-            key,
-            reads,
-            needs: self.project.manifest.stages[decision.index].needs,
-            run: run.to_string(),
-            folder: self.live.folder.join(&decision.stage),
-            environment: self.environment,
-            sandbox_of: self.options.sandbox.then(|| self.project.workspace.root().to_path_buf()),
-        }))
-    }
-
-    fn take_in(&mut self, decision: Decision, mut receipt: StageReceipt) -> Result<(), ExecError> {
-        self.report_undeclared(&decision, &mut receipt);
-        let digest = self.writer.put_document(&canonical(&receipt)?)?;
-        if let (Some((_, old)), StageState::Done) = (&decision.result, receipt.state) {
-            let differing: Vec<String> = old.outputs().zip(receipt.outputs()).filter(|(a, b)| a != b).map(|(a, _)| a.path.clone()).collect();
-            if !differing.is_empty() {
-                self.events.event(Event::NotDeterministic { stage: decision.stage.clone(), paths: differing });
-            }
-        }
-        let state = match receipt.state {
-            StageState::Done => RunStageState::Ran,
-            StageState::Failed => RunStageState::Failed,
-            StageState::Stopped => RunStageState::Stopped,
-        };
-        let reason = receipt.reason.clone();
-        let seconds = receipt.seconds;
-        let stage = SettledStage {
-            stage: decision.stage,
-            state,
-            key: Some(receipt.key),
-            receipt: Some((digest, receipt)),
-            seconds,
-        };
-        self.settle(decision.index, stage, reason);
-        Ok(())
-    }
-
-    /// What was opened while the stage ran and nothing declares. With several stages at work it cannot
-    /// be told whose it was: then only what none of the pipeline declares is told of, to each.
-    fn report_undeclared(&self, decision: &Decision, receipt: &mut StageReceipt) {
-        let Some(watcher) = &self.watcher else { return };
-        let opened = watcher.opened();
-        if opened.is_empty() || receipt.state != StageState::Done {
-            return;
-        }
-        let mut declared: Vec<&str> = Vec::new();
-        let all = &self.project.manifest.stages;
-        let alone = self.running.is_empty() && self.capacity_is_single();
-        for stage in all.iter().filter(|s| !alone || s.name == decision.stage) {
-            declared.extend(stage.reads.iter().map(String::as_str).chain(stage.outputs()));
-        }
-        declared.extend(self.project.manifest.environment.files.iter().map(String::as_str));
-        let found = undeclared(&opened, declared.iter().copied());
-        if !found.is_empty() {
-            receipt.undeclared.clone_from(&found);
-            self.events.event(Event::Undeclared { stage: decision.stage.clone(), paths: found });
-        }
-    }
-
-    /// Whether never more than one stage is at work, so that what is opened is surely that stage's.
-    fn capacity_is_single(&self) -> bool {
-        self.options.jobs == Some(1) || self.project.manifest.stages.len() == 1 || self.is_chain()
-    }
-
-    fn is_chain(&self) -> bool {
-        let graph = &self.project.graph;
-        let order = graph.order();
-        order.windows(2).all(|pair| graph.upstream(pair[1]).contains(&pair[0]))
-    }
-
-    fn settle(&mut self, index: StageIndex, stage: SettledStage, reason: Option<String>) {
-        let good = matches!(stage.state, RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate);
-        if good && let Some((_, receipt)) = &stage.receipt {
-            self.settled.insert(index, Settled::Result { outputs: receipt.outputs().cloned().collect(), in_place: true });
-        } else if stage.state == RunStageState::Failed && !self.options.keep_going {
-            self.halted = true;
-        }
-        self.events.event(Event::StageSettled { stage: stage.stage.clone(), state: stage.state, seconds: stage.seconds, reason });
-        self.done.insert(index, stage);
-    }
-}
-
-/// How long stages have to end after they were asked to.
-const GRACE: Duration = Duration::from_secs(10);
-/// How long results may be unpublished.
-const PUBLISH_EVERY: Duration = Duration::from_millis(1000);
-

@@ -184,7 +184,9 @@ impl Bench<'_> {
             return Ok(None);
         }
         let them = changed.join(", ");
-        Ok(Some(format!("{them} changed while it ran (by the stage itself, or by somebody else), so that its result cannot be told to come from what it read")))
+        Ok(Some(format!(
+            "{them} changed while it ran (by the stage itself, or by somebody else), so that its result cannot be told to come from what it read"
+        )))
     }
 
     fn collect(&self, declared: &[String]) -> Result<(Vec<PathContent>, Vec<String>), ExecError> {

@@ -83,8 +83,6 @@ fn source_of(path: &str) -> Option<String> {
 
 /// Of the opened files those that nothing declares.
 pub fn undeclared<'d>(opened: &BTreeSet<String>, declared: impl Iterator<Item = &'d str> + Clone) -> Vec<String> {
-    let known = |path: &str| {
-        declared.clone().any(|d| is_within(path, d)) || path == "textum.toml" || path == "textum.receipt.json"
-    };
+    let known = |path: &str| declared.clone().any(|d| is_within(path, d)) || path == "textum.toml" || path == "textum.receipt.json";
     opened.iter().filter(|path| !known(path)).cloned().collect()
 }

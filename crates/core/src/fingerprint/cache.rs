@@ -68,7 +68,8 @@ fn record_at(bytes: &[u8], at: usize) -> Option<(Remembered<'_>, bool, usize)> {
     let length = u32::from_le_bytes(bytes.get(at..at + 4)?.try_into().ok()?) as usize;
     let path = std::str::from_utf8(bytes.get(at + 4..at + 4 + length)?).ok()?;
     let tail = bytes.get(at + 4 + length..at + 4 + length + TAIL)?;
-    let stat = Stat { size: u64_at(tail, 2), mtime: u64_at(tail, 10) as i64, ctime: u64_at(tail, 18) as i64, inode: u64_at(tail, 26) };
+    let stat =
+        Stat { size: u64_at(tail, 2), mtime: u64_at(tail, 10) as i64, ctime: u64_at(tail, 18) as i64, inode: u64_at(tail, 26) };
     let record = Remembered { path, kind: *KINDS.get(tail[0] as usize)?, stat, digest: digest_at(tail, 34) };
     Some((record, tail[1] == 1, at + 4 + length + TAIL))
 }

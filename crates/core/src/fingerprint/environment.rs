@@ -10,9 +10,28 @@ use crate::receipt::{COUNTED, CountedEnvironment, ENVIRONMENT, EnvironmentRecord
 /// Variables that every stage gets if they are set: what programs need to be found and to find their
 /// libraries, terminal language and time zone. They are handed on but do not count.
 const HANDED_ON: [&str; 22] = [
-    "PATH", "HOME", "USER", "LOGNAME", "SHELL", "LANG", "LANGUAGE", "TZ", "TMPDIR", "VIRTUAL_ENV", "CONDA_PREFIX",
-    "CONDA_DEFAULT_ENV", "LD_LIBRARY_PATH", "DYLD_LIBRARY_PATH", "LIBRARY_PATH", "PKG_CONFIG_PATH", "JAVA_HOME", "R_HOME",
-    "R_LIBS_USER", "JULIA_DEPOT_PATH", "SSL_CERT_FILE", "XDG_CACHE_HOME",
+    "PATH",
+    "HOME",
+    "USER",
+    "LOGNAME",
+    "SHELL",
+    "LANG",
+    "LANGUAGE",
+    "TZ",
+    "TMPDIR",
+    "VIRTUAL_ENV",
+    "CONDA_PREFIX",
+    "CONDA_DEFAULT_ENV",
+    "LD_LIBRARY_PATH",
+    "DYLD_LIBRARY_PATH",
+    "LIBRARY_PATH",
+    "PKG_CONFIG_PATH",
+    "JAVA_HOME",
+    "R_HOME",
+    "R_LIBS_USER",
+    "JULIA_DEPOT_PATH",
+    "SSL_CERT_FILE",
+    "XDG_CACHE_HOME",
 ];
 /// Families of them.
 const HANDED_ON_PREFIXES: [&str; 4] = ["LC_", "CUDA_", "NVIDIA_", "ROCM_"];
@@ -51,7 +70,12 @@ pub struct EnvironmentNow {
 }
 
 /// Looks at the environment.
-pub fn environment(decl: &EnvironmentDecl, folder: &Path, own: &[(String, String)], cache: Option<&Path>) -> Result<EnvironmentNow, PythonError> {
+pub fn environment(
+    decl: &EnvironmentDecl,
+    folder: &Path,
+    own: &[(String, String)],
+    cache: Option<&Path>,
+) -> Result<EnvironmentNow, PythonError> {
     let variables = counted_variables(decl, own);
     let python = match &decl.python {
         Some(command) => Some(python(command, folder, &stage_variables(own, &variables), cache)?),

@@ -27,7 +27,9 @@ mod tests {
     #[test]
     fn outputs_and_prose_do_not_count() {
         let notebook = |code: &str, output: &str| {
-            format!(r##"{{"cells":[{{"cell_type":"markdown","source":["# {output}"]}},{{"cell_type":"code","source":["{code}"],"outputs":["{output}"]}}]}}"##)
+            format!(
+                r##"{{"cells":[{{"cell_type":"markdown","source":["# {output}"]}},{{"cell_type":"code","source":["{code}"],"outputs":["{output}"]}}]}}"##
+            )
         };
         let digest = |code, output| code_digest(notebook(code, output).as_bytes()).unwrap();
         assert_eq!(digest("x = 1", "a"), digest("x = 1", "b"));

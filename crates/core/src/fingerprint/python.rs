@@ -88,7 +88,12 @@ pub fn find_command(command: &str, search: &str, folder: &Path) -> Option<PathBu
 
 /// What the interpreter is and has installed; asked only when something it depends on has changed.
 /// `variables` are those that a stage would have; `cache` the folder to remember the answer in.
-pub fn python(command: &str, folder: &Path, variables: &[(String, String)], cache: Option<&Path>) -> Result<PythonRecord, PythonError> {
+pub fn python(
+    command: &str,
+    folder: &Path,
+    variables: &[(String, String)],
+    cache: Option<&Path>,
+) -> Result<PythonRecord, PythonError> {
     let search = variables.iter().find(|(name, _)| name == "PATH").map_or("", |(_, value)| value.as_str());
     let executable = find_command(command, search, folder).ok_or_else(|| PythonError::NotFound(command.to_string()))?;
     let relevant = |name: &str| name.starts_with("PYTHON") || matches!(name, "VIRTUAL_ENV" | "CONDA_PREFIX" | "HOME");

@@ -14,7 +14,7 @@ use super::stat::{Stat, now_nanos};
 use super::walk::{self, Seen};
 use crate::fsio::IoError;
 use crate::receipt::{Content, ContentKind};
-use crate::store::{self, CUT_MIN, Digest, Item, ItemKind, Stored, StoreError, Writer, write_listing_line};
+use crate::store::{self, CUT_MIN, Digest, Item, ItemKind, StoreError, Stored, Writer, write_listing_line};
 
 /// Why the project's files could not be looked at.
 #[derive(Debug, thiserror::Error)]
@@ -117,9 +117,8 @@ impl Scanner {
 
     fn at(&self, path: &str, writer: Option<&Writer<'_>>) -> Result<Option<Content>, ScanError> {
         let full = self.root.join(path);
-        let found = fs::symlink_metadata(&full).and_then(|meta| {
-            if meta.is_symlink() { fs::metadata(&full).map(|m| (m, true)) } else { Ok((meta, false)) }
-        });
+        let found = fs::symlink_metadata(&full)
+            .and_then(|meta| if meta.is_symlink() { fs::metadata(&full).map(|m| (m, true)) } else { Ok((meta, false)) });
         let (meta, linked) = match found {
             Err(e) if matches!(e.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => return Ok(None),
             other => other.map_err(IoError::of("look at", &full))?,

@@ -41,8 +41,8 @@ impl Stat {
         let nanos = |seconds: i64, rest: u64| seconds.saturating_mul(1_000_000_000).saturating_add(rest as i64);
         Stat {
             size: stat.st_size as u64,
-            mtime: nanos(stat.st_mtime, stat.st_mtime_nsec as u64),
-            ctime: nanos(stat.st_ctime, stat.st_ctime_nsec as u64),
+            mtime: nanos(stat.st_mtime, stat.st_mtime_nsec),
+            ctime: nanos(stat.st_ctime, stat.st_ctime_nsec),
             inode: stat.st_ino,
         }
     }

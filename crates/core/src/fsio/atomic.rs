@@ -14,10 +14,8 @@ pub fn sync_folder(folder: &Path) -> Result<(), IoError> {
 fn write_aside(path: &Path, bytes: &[u8], durable: bool) -> Result<(), IoError> {
     let folder = path.parent().unwrap_or(Path::new("."));
     fs::create_dir_all(folder).map_err(IoError::of("create the folder", folder))?;
-    let mut file = tempfile::Builder::new()
-        .prefix(".textum-part-")
-        .tempfile_in(folder)
-        .map_err(IoError::of("create a file in", folder))?;
+    let mut file =
+        tempfile::Builder::new().prefix(".textum-part-").tempfile_in(folder).map_err(IoError::of("create a file in", folder))?;
     let write = |file: &mut tempfile::NamedTempFile| {
         file.write_all(bytes)?;
         rustix::fs::fchmod(file.as_file(), rustix::fs::Mode::from_raw_mode(0o644))?;

@@ -4,7 +4,7 @@ use rusqlite::{Transaction, params};
 
 use super::{Ledger, LedgerError};
 use crate::receipt::{
-    PathContent, REBUILD_RECEIPT, RUN_RECEIPT, ReceiptError, RebuildReceipt, RunReceipt, STAGE_RECEIPT, StageReceipt,
+    PathContent, REBUILD_RECEIPT, RUN_RECEIPT, RebuildReceipt, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt,
     read_document, type_of,
 };
 use crate::store::{Digest, Store, StoreError};
@@ -76,9 +76,7 @@ impl From<crate::receipt::DocumentError> for FoldError {
 /// Takes one document in; `false` when it was known.
 fn fold(tx: &Transaction<'_>, digest: &Digest, bytes: &[u8]) -> Result<bool, FoldError> {
     let kind = type_of(bytes).unwrap_or_default();
-    let new = tx
-        .prepare_cached("INSERT OR IGNORE INTO documents VALUES (?1, ?2)")?
-        .execute(params![digest.as_bytes(), kind])?;
+    let new = tx.prepare_cached("INSERT OR IGNORE INTO documents VALUES (?1, ?2)")?.execute(params![digest.as_bytes(), kind])?;
     if new == 0 {
         return Ok(false);
     }
@@ -111,12 +109,23 @@ pub(super) fn word(value: &impl serde::Serialize) -> String {
     }
 }
 
-fn fold_paths<'p>(tx: &Transaction<'_>, receipt: &Digest, role: &str, paths: impl Iterator<Item = &'p PathContent>) -> rusqlite::Result<()> {
-    let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO paths VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?;
+fn fold_paths<'p>(
+    tx: &Transaction<'_>,
+    receipt: &Digest,
+    role: &str,
+    paths: impl Iterator<Item = &'p PathContent>,
+) -> rusqlite::Result<()> {
+    let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO paths VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?;
     for p in paths {
         let content = &p.content;
         insert.execute(params![
-            receipt.as_bytes(), role, p.path, word(&content.kind), content.digest.as_bytes(), content.size as i64
+            receipt.as_bytes(),
+            role,
+            p.path,
+            word(&content.kind),
+            content.digest.as_bytes(),
+            content.size as i64,
+            content.files.map(|n| n as i64)
         ])?;
     }
     Ok(())
@@ -124,8 +133,13 @@ fn fold_paths<'p>(tx: &Transaction<'_>, receipt: &Digest, role: &str, paths: imp
 
 fn fold_stage(tx: &Transaction<'_>, digest: &Digest, receipt: &StageReceipt) -> rusqlite::Result<()> {
     tx.prepare_cached("INSERT OR IGNORE INTO stage_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?.execute(params![
-        digest.as_bytes(), receipt.run, receipt.inputs.stage, receipt.key.as_bytes(), word(&receipt.state),
-        receipt.started, receipt.seconds
+        digest.as_bytes(),
+        receipt.run,
+        receipt.inputs.stage,
+        receipt.key.as_bytes(),
+        word(&receipt.state),
+        receipt.started,
+        receipt.seconds
     ])?;
     fold_paths(tx, digest, "read", receipt.reads.iter().map(|r| &r.at))?;
     fold_paths(tx, digest, "write", receipt.outputs())?;
@@ -168,16 +182,20 @@ fn fold_run(tx: &Transaction<'_>, digest: &Digest, run: &RunReceipt) -> rusqlite
     let mut insert = tx.prepare_cached("INSERT INTO run_data VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?;
     for (name, data) in &run.data {
         let content = &data.content;
-        insert.execute(params![
-            run.run, name, data.path, word(&content.kind), content.digest.as_bytes(), content.size as i64
-        ])?;
+        insert.execute(params![run.run, name, data.path, word(&content.kind), content.digest.as_bytes(), content.size as i64])?;
     }
     Ok(())
 }
 
 fn fold_rebuild(tx: &Transaction<'_>, digest: &Digest, rebuild: &RebuildReceipt) -> rusqlite::Result<()> {
     tx.prepare_cached("INSERT OR IGNORE INTO rebuilds VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?.execute(params![
-        digest.as_bytes(), rebuild.run, rebuild.target, rebuild.started, rebuild.seconds, word(&rebuild.verdict), rebuild.by
+        digest.as_bytes(),
+        rebuild.run,
+        rebuild.target,
+        rebuild.started,
+        rebuild.seconds,
+        word(&rebuild.verdict),
+        rebuild.by
     ])?;
     Ok(())
 }

@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 
 use rusqlite::{Connection, OpenFlags};
 
-pub use names::{Named, NameError, new_run_id};
+pub use names::{NameError, Named, new_run_id};
 pub use query::{PathRow, RebuildRow, RunRow, StageRow};
 
 use crate::fsio::IoError;
@@ -75,8 +75,8 @@ impl Ledger {
 
     fn connect(path: &Path) -> Result<Ledger, LedgerError> {
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let db = Connection::open_with_flags(path, flags)
-            .map_err(|source| LedgerError::Damaged { path: path.to_path_buf(), source })?;
+        let db =
+            Connection::open_with_flags(path, flags).map_err(|source| LedgerError::Damaged { path: path.to_path_buf(), source })?;
         let ledger = Ledger { db, path: path.to_path_buf() };
         ledger.prepare()?;
         Ok(ledger)
@@ -118,8 +118,7 @@ impl Ledger {
 
     /// Whether SQLite finds its file in order; the first complaint otherwise.
     pub fn check(&self) -> Result<Option<String>, LedgerError> {
-        let said: String =
-            self.db.query_row("PRAGMA quick_check(1)", [], |r| r.get(0)).map_err(|e| self.damaged(e))?;
+        let said: String = self.db.query_row("PRAGMA quick_check(1)", [], |r| r.get(0)).map_err(|e| self.damaged(e))?;
         Ok((said != "ok").then_some(said))
     }
 

@@ -130,14 +130,17 @@ impl Ledger {
             // Content that is not stored, but that receipts speak of; and stage keys.
             let sql = "SELECT DISTINCT digest FROM paths WHERE digest BETWEEN ?1 AND ?2 UNION \
                        SELECT DISTINCT key FROM stage_receipts WHERE key BETWEEN ?1 AND ?2 LIMIT 11";
-            found = self.rows(sql, params![low.as_bytes(), high.as_bytes()], |r| r.get::<_, [u8; 32]>(0))?
-                .into_iter().map(Digest::from_bytes).collect();
+            found = self
+                .rows(sql, params![low.as_bytes(), high.as_bytes()], |r| r.get::<_, [u8; 32]>(0))?
+                .into_iter()
+                .map(Digest::from_bytes)
+                .collect();
         }
         match found.len() {
             0 => Err(NameError::NoDigest(name.into())),
             1 => Ok(found[0]),
             _ => {
-                let candidates = found.iter().take(10).map(|d| format!("b3:{}…", &d.hex()[..hex.len().max(12).min(64)])).collect();
+                let candidates = found.iter().take(10).map(|d| format!("b3:{}…", &d.hex()[..hex.len().clamp(12, 64)])).collect();
                 Err(NameError::Ambiguous { name: name.into(), candidates })
             }
         }

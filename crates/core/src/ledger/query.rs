@@ -3,7 +3,7 @@
 use rusqlite::{Row, ToSql, params};
 
 use super::{Ledger, LedgerError};
-use crate::receipt::Metric;
+use crate::receipt::{Content, ContentKind, Metric, PathContent};
 use crate::store::Digest;
 
 /// A run, as the list of runs shows it.
@@ -81,7 +81,12 @@ fn digest(row: &Row<'_>, column: usize) -> rusqlite::Result<Digest> {
 }
 
 impl Ledger {
-    pub(super) fn rows<T>(&self, sql: &str, args: &[&dyn ToSql], make: impl FnMut(&Row<'_>) -> rusqlite::Result<T>) -> Result<Vec<T>, LedgerError> {
+    pub(super) fn rows<T>(
+        &self,
+        sql: &str,
+        args: &[&dyn ToSql],
+        make: impl FnMut(&Row<'_>) -> rusqlite::Result<T>,
+    ) -> Result<Vec<T>, LedgerError> {
         let read = || -> rusqlite::Result<Vec<T>> {
             let mut statement = self.db.prepare_cached(sql)?;
             let rows = statement.query_map(args, make)?;
@@ -94,6 +99,27 @@ impl Ledger {
     pub fn result_of(&self, key: &Digest) -> Result<Option<Digest>, LedgerError> {
         let sql = "SELECT digest FROM stage_receipts WHERE key = ?1 AND state = 'done' ORDER BY started DESC, digest LIMIT 1";
         Ok(self.rows(sql, params![key.as_bytes()], |r| digest(r, 0))?.pop())
+    }
+
+    /// The newest done execution with this key, and the run that it was part of.
+    pub fn result_and_run_of(&self, key: &Digest) -> Result<Option<(Digest, String)>, LedgerError> {
+        let sql = "SELECT digest, run FROM stage_receipts WHERE key = ?1 AND state = 'done' ORDER BY started DESC, digest LIMIT 1";
+        Ok(self.rows(sql, params![key.as_bytes()], |r| Ok((digest(r, 0)?, r.get(1)?)))?.pop())
+    }
+
+    /// What an execution brought forth, sorted by path.
+    pub fn outputs_of(&self, receipt: &Digest) -> Result<Vec<PathContent>, LedgerError> {
+        let sql = "SELECT path, kind, digest, size, files FROM paths WHERE receipt = ?1 AND role = 'write' ORDER BY path";
+        self.rows(sql, params![receipt.as_bytes()], |r| {
+            let kind = match r.get_ref(1)?.as_str()? {
+                "folder" => ContentKind::Folder,
+                "exec" => ContentKind::Exec,
+                _ => ContentKind::File,
+            };
+            let files = r.get::<_, Option<i64>>(4)?.map(|n| n as u64);
+            let content = Content { kind, digest: digest(r, 2)?, size: r.get::<_, i64>(3)? as u64, files };
+            Ok(PathContent { path: r.get(0)?, content })
+        })
     }
 
     /// The newest done execution of a stage.

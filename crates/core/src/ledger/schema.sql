@@ -30,7 +30,7 @@ CREATE INDEX stage_receipts_by_stage ON stage_receipts (stage, state, started);
 CREATE INDEX stage_receipts_by_run ON stage_receipts (run);
 CREATE TABLE paths (
   receipt BLOB NOT NULL, role TEXT NOT NULL, path TEXT NOT NULL, kind TEXT NOT NULL, digest BLOB NOT NULL, size INTEGER NOT NULL,
-  PRIMARY KEY (receipt, role, path)
+  files INTEGER, PRIMARY KEY (receipt, role, path)
 ) WITHOUT ROWID;
 CREATE INDEX paths_by_digest ON paths (digest, role);
 CREATE TABLE rebuilds (

@@ -119,9 +119,10 @@ impl Checker<'_, '_> {
 
     fn environment(&mut self, form: &ManifestForm) -> EnvironmentDecl {
         let declared = &form.environment;
-        let files = declared.files.iter().enumerate().filter_map(|(i, text)| {
-            self.path(text, &[Step::Key("environment"), Step::Key("files"), Step::At(i)]).map(|p| p.path)
-        });
+        let files =
+            declared.files.iter().enumerate().filter_map(|(i, text)| {
+                self.path(text, &[Step::Key("environment"), Step::Key("files"), Step::At(i)]).map(|p| p.path)
+            });
         let files = files.collect();
         for (i, var) in declared.vars.iter().enumerate() {
             if var.is_empty() || var.contains(['=', '\0']) || var.starts_with("TEXTUM_") {
@@ -135,12 +136,7 @@ impl Checker<'_, '_> {
             let help = "add `python = \"python3\"`, the interpreter that has the packages";
             self.mistakes.push(Mistake::new(span, "`packages` without an interpreter", "whose packages?", help));
         }
-        EnvironmentDecl {
-            python: declared.python.clone(),
-            packages: declared.packages.clone(),
-            vars: declared.vars.clone(),
-            files,
-        }
+        EnvironmentDecl { python: declared.python.clone(), packages: declared.packages.clone(), vars: declared.vars.clone(), files }
     }
 
     fn stage(&mut self, name: &str, form: &StageForm) -> StageDecl {

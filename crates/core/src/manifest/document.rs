@@ -56,7 +56,7 @@ impl<'t> Document<'t> {
                     v
                 }),
                 (Step::At(index), _, Some(a)) => {
-                    let found: Option<&Spanned<DeValue<'t>>> = a.iter().nth(*index);
+                    let found: Option<&Spanned<DeValue<'t>>> = a.get(*index);
                     if let Some(v) = found {
                         span = v.span();
                     }

@@ -164,7 +164,11 @@ impl Manifest {
 
     /// An error with mistakes found later, when the manifest was held against the disk: each is a
     /// stage, the index of one of its reads, and what to make of the place.
-    pub fn read_mistakes(&self, found: &[(String, String)], make: impl Fn(&str, &str) -> (String, String, String)) -> Box<ManifestError> {
+    pub fn read_mistakes(
+        &self,
+        found: &[(String, String)],
+        make: impl Fn(&str, &str) -> (String, String, String),
+    ) -> Box<ManifestError> {
         let document = Document::parse(&self.text).ok();
         let mistakes = found
             .iter()

@@ -93,10 +93,7 @@ impl Params {
 
     /// The leaves whose name is `selector` or lies below it; none when there is no such parameter.
     pub fn select<'p>(&'p self, selector: &'p str) -> impl Iterator<Item = (&'p str, &'p Value)> {
-        self.leaves
-            .iter()
-            .filter(move |(name, _)| selects(selector, name))
-            .map(|(name, value)| (name.as_str(), value))
+        self.leaves.iter().filter(move |(name, _)| selects(selector, name)).map(|(name, value)| (name.as_str(), value))
     }
 
     /// A leaf by its full name.

@@ -71,7 +71,7 @@ pub fn parse_bytes(text: &str) -> Option<u64> {
         _ => return None,
     };
     let bytes = number * unit;
-    (bytes.is_finite() && bytes >= 0.0 && bytes < 1e18).then_some(bytes as u64)
+    (0.0..1e18).contains(&bytes).then_some(bytes as u64)
 }
 
 #[cfg(test)]

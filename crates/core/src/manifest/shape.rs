@@ -152,7 +152,10 @@ impl<'s> Shape<'s> {
             if !table.keys().any(|k| k.get_ref() == required) {
                 self.mistakes.push(Mistake::new(
                     span.clone(),
-                    format!("`{required}` is missing in {}", if name == "the manifest" { name.into() } else { format!("`{name}`") }),
+                    format!(
+                        "`{required}` is missing in {}",
+                        if name == "the manifest" { name.into() } else { format!("`{name}`") }
+                    ),
                     "it belongs here",
                     match required {
                         "project" => "add `[project]` with `name = \"…\"`".to_string(),

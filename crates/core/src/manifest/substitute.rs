@@ -37,11 +37,7 @@ fn plain(value: &Value) -> String {
 /// A word as a shell takes it literally.
 pub fn shell_word(text: &str) -> String {
     let safe = |c: char| c.is_ascii_alphanumeric() || "_-./:=@%+,".contains(c);
-    if !text.is_empty() && text.chars().all(safe) {
-        text.to_string()
-    } else {
-        format!("'{}'", text.replace('\'', "'\\''"))
-    }
+    if !text.is_empty() && text.chars().all(safe) { text.to_string() } else { format!("'{}'", text.replace('\'', "'\\''")) }
 }
 
 fn replace(text: &str, value_of: &dyn Fn(&str) -> Option<String>) -> String {
@@ -62,9 +58,7 @@ fn replace(text: &str, value_of: &dyn Fn(&str) -> Option<String>) -> String {
 pub fn substitute<'v>(command: &Command, value_of: impl Fn(&str) -> Option<&'v Value>) -> Command {
     match command {
         Command::Shell(text) => Command::Shell(replace(text, &|name| value_of(name).map(|v| shell_word(&plain(v))))),
-        Command::Argv(words) => {
-            Command::Argv(words.iter().map(|w| replace(w, &|name| value_of(name).map(plain))).collect())
-        }
+        Command::Argv(words) => Command::Argv(words.iter().map(|w| replace(w, &|name| value_of(name).map(plain))).collect()),
     }
 }
 

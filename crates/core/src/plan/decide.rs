@@ -7,7 +7,7 @@ use super::reads::{ReadState, missing_reads, read_state};
 use super::{Action, PlanError};
 use crate::fingerprint::{EnvironmentNow, Reason, ReasonKind, inputs_of, reasons};
 use crate::graph::StageIndex;
-use crate::receipt::{CountedEnvironment, Content, Inputs, PathContent, StageReceipt, TreeReceipt};
+use crate::receipt::{Content, CountedEnvironment, Inputs, PathContent, StageReceipt, TreeReceipt};
 use crate::store::Digest;
 use crate::workspace::Project;
 
@@ -37,6 +37,17 @@ pub enum Settled {
     Pending,
 }
 
+/// A recorded result.
+#[derive(Clone, Debug)]
+pub struct Recorded {
+    /// The stage receipt.
+    pub receipt: Digest,
+    /// The run that executed it.
+    pub run: String,
+    /// What was brought forth, sorted by path.
+    pub outputs: Vec<PathContent>,
+}
+
 /// What is to be done for a stage, and why.
 #[derive(Clone, Debug)]
 pub struct Decision {
@@ -55,7 +66,7 @@ pub struct Decision {
     /// Why.
     pub reasons: Vec<Reason>,
     /// The recorded result, if there is one for the key.
-    pub result: Option<(Digest, StageReceipt)>,
+    pub result: Option<Recorded>,
     /// How long the stage took the last time it was done, in seconds.
     pub before: Option<f64>,
 }
@@ -64,8 +75,8 @@ impl Decision {
     /// What later stages can know of this one before anything is executed.
     pub fn outlook(&self) -> Settled {
         match (&self.result, self.action) {
-            (Some((_, receipt)), Action::Reuse | Action::UpToDate) => {
-                Settled::Result { outputs: receipt.outputs().cloned().collect(), in_place: self.action == Action::UpToDate }
+            (Some(recorded), Action::Reuse | Action::UpToDate) => {
+                Settled::Result { outputs: recorded.outputs.clone(), in_place: self.action == Action::UpToDate }
             }
             _ => Settled::Pending,
         }
@@ -94,11 +105,6 @@ impl<'p> Outlook<'p> {
     pub fn decide(&self, stage: StageIndex, settled: &BTreeMap<StageIndex, Settled>) -> Result<Decision, PlanError> {
         let decl = &self.project.manifest.stages[stage];
         let reads = self.all_reads(stage, settled)?;
-        let baseline = self.baseline(&decl.name)?;
-        let before = match &baseline {
-            Some(receipt) => Some(receipt.seconds),
-            None => self.project.ledger.last_done(&decl.name)?.map(|row| row.seconds),
-        };
         let mut decision = Decision {
             stage: decl.name.clone(),
             index: stage,
@@ -108,15 +114,17 @@ impl<'p> Outlook<'p> {
             reads: reads.contents,
             reasons: Vec::new(),
             result: None,
-            before,
+            before: None,
         };
         let inputs = inputs_of(decl, &self.project.params, reads.inputs, &self.environment)?;
         if !reads.pending.is_empty() || !reads.absent.is_empty() {
+            let baseline = self.baseline(&decl.name)?;
+            decision.before = baseline.as_ref().map(|b| b.seconds);
             decision.reasons = self.pending_reasons(inputs, baseline.as_ref(), &reads.pending, &reads.absent);
             return Ok(decision);
         }
         let key = inputs.key()?;
-        self.settle(&mut decision, &key, &inputs, baseline.as_ref())?;
+        self.settle(&mut decision, &key, &inputs)?;
         decision.inputs = Some(inputs);
         decision.key = Some(key);
         Ok(decision)
@@ -155,7 +163,13 @@ impl<'p> Outlook<'p> {
         if is_now { Some(now.clone()) } else { CountedEnvironment::load(&self.project.store, digest).ok() }
     }
 
-    fn pending_reasons(&self, mut inputs: Inputs, baseline: Option<&StageReceipt>, pending: &[(String, StageIndex)], absent: &[String]) -> Vec<Reason> {
+    fn pending_reasons(
+        &self,
+        mut inputs: Inputs,
+        baseline: Option<&StageReceipt>,
+        pending: &[(String, StageIndex)],
+        absent: &[String],
+    ) -> Vec<Reason> {
         let mut found = Vec::new();
         if let Some(old) = baseline.map(|b| &b.inputs) {
             for (path, _) in pending {
@@ -178,36 +192,51 @@ impl<'p> Outlook<'p> {
         found
     }
 
-    fn settle(&self, decision: &mut Decision, key: &Digest, inputs: &Inputs, baseline: Option<&StageReceipt>) -> Result<(), PlanError> {
-        let project = self.project;
-        let recorded = match project.ledger.result_of(key)? {
-            Some(digest) => Some((digest, StageReceipt::load(&project.store, &digest)?)),
+    fn settle(&self, decision: &mut Decision, key: &Digest, inputs: &Inputs) -> Result<(), PlanError> {
+        let ledger = &self.project.ledger;
+        decision.result = match ledger.result_and_run_of(key)? {
+            Some((receipt, run)) => Some(Recorded { receipt, run, outputs: ledger.outputs_of(&receipt)? }),
             None => None,
         };
-        if self.forced.contains(&decision.index) {
-            decision.reasons.push(Reason::plain(ReasonKind::Forced, &decision.stage));
-            decision.result = recorded;
-            return Ok(());
-        }
-        let Some((digest, receipt)) = recorded else {
-            decision.reasons = match baseline {
-                Some(old) => reasons(&old.inputs, inputs, |d| self.counted(d)),
-                None => vec![Reason::plain(ReasonKind::New, &decision.stage)],
-            };
-            return Ok(());
+        let forced = self.forced.contains(&decision.index);
+        let (differing, dropped) = match &decision.result {
+            Some(recorded) if !forced => self.hold_against_tree(&recorded.outputs)?,
+            _ => Default::default(),
         };
-        // What led to another recorded result than the one that stands there.
-        if let Some(old) = baseline.filter(|old| old.key != *key) {
-            decision.reasons = reasons(&old.inputs, inputs, |d| self.counted(d));
+        if decision.result.is_some() && !forced && differing.is_empty() {
+            decision.action = Action::UpToDate;
+            return Ok(());
         }
-        let mut dropped = Vec::new();
+        let baseline = self.baseline(&decision.stage)?;
+        decision.before = baseline.as_ref().map(|b| b.seconds);
+        let compared = || match &baseline {
+            Some(old) => reasons(&old.inputs, inputs, |d| self.counted(d)),
+            None => vec![Reason::plain(ReasonKind::New, &decision.stage)],
+        };
+        if forced {
+            decision.reasons = vec![Reason::plain(ReasonKind::Forced, &decision.stage)];
+        } else if decision.result.is_none() {
+            decision.reasons = compared();
+        } else {
+            // What led to another recorded result than the one that stands there; else what became of it.
+            let led_here = baseline.as_ref().is_some_and(|old| old.key != *key);
+            decision.action = if dropped.is_empty() { Action::Reuse } else { Action::Run };
+            decision.reasons = if led_here { compared() } else { differing };
+            decision.reasons.extend(dropped);
+        }
+        Ok(())
+    }
+
+    /// The outputs that do not stand in the tree, and those of them that the store no longer has.
+    fn hold_against_tree(&self, outputs: &[PathContent]) -> Result<(Vec<Reason>, Vec<Reason>), PlanError> {
         let mut differing = Vec::new();
-        for output in receipt.outputs() {
-            let now = project.scanner.look(&output.path)?;
+        let mut dropped = Vec::new();
+        for output in outputs {
+            let now = self.project.scanner.look(&output.path)?;
             if now.as_ref() == Some(&output.content) {
                 continue;
             }
-            if !project.store.contains(&output.content.digest).map_err(super::ReadError::from)? {
+            if !self.project.store.contains(&output.content.digest).map_err(super::ReadError::from)? {
                 dropped.push(Reason::plain(ReasonKind::Dropped, &output.path));
             }
             differing.push(match now {
@@ -220,18 +249,6 @@ impl<'p> Outlook<'p> {
                 },
             });
         }
-        decision.action = match (dropped.is_empty(), differing.is_empty()) {
-            (false, _) => Action::Run,
-            (true, false) => Action::Reuse,
-            (true, true) => Action::UpToDate,
-        };
-        if decision.action == Action::UpToDate {
-            decision.reasons.clear();
-        } else if decision.reasons.is_empty() {
-            decision.reasons = differing;
-        }
-        decision.reasons.extend(dropped);
-        decision.result = Some((digest, receipt));
-        Ok(())
+        Ok((differing, dropped))
     }
 }

@@ -78,8 +78,8 @@ fn folder_detail(store: &Store, old: &Digest, folder: &Path) -> Option<ReadDetai
         match before.remove(&seen.path) {
             None => added += 1,
             Some((size, digest)) => {
-                let same = size == seen.stat.size
-                    && hash_file(&folder.join(&seen.path)).is_ok_and(|(found, _)| Some(found) == digest);
+                let same =
+                    size == seen.stat.size && hash_file(&folder.join(&seen.path)).is_ok_and(|(found, _)| Some(found) == digest);
                 changed += u64::from(!same);
             }
         }

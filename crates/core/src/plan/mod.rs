@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 
 use serde::Serialize;
 
-pub use decide::{Decision, Outlook, Settled};
+pub use decide::{Decision, Outlook, Recorded, Settled};
 pub use detail::{ReadDetail, read_detail};
 pub(crate) use reads::part_of_folder;
 pub use reads::{ReadError, missing_reads};

@@ -108,7 +108,9 @@ fn within(store: &Store, output: &PathContent, path: &str) -> Result<ReadState, 
             let scratch = tempfile::NamedTempFile::new().map_err(crate::fsio::IoError::of("create", &std::env::temp_dir()));
             let scratch = scratch.map_err(StoreError::from)?;
             let bytes = store.read(&content.digest)?;
-            std::fs::write(scratch.path(), bytes).map_err(crate::fsio::IoError::of("write", scratch.path())).map_err(StoreError::from)?;
+            std::fs::write(scratch.path(), bytes)
+                .map_err(crate::fsio::IoError::of("write", scratch.path()))
+                .map_err(StoreError::from)?;
             read_input(path, &content, scratch.path())
         }
     };

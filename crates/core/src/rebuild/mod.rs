@@ -16,8 +16,8 @@ use crate::fsio::{self, IoError};
 use crate::ledger::LedgerError;
 use crate::lineage::{Origin, Target, TraceError, trace};
 use crate::receipt::{
-    DocumentError, ENVIRONMENT, EnvironmentRecord, REBUILD_RECEIPT, RebuildReceipt, ReceiptError, StageReceipt,
-    StageState, Verdict, canonical,
+    DocumentError, ENVIRONMENT, EnvironmentRecord, REBUILD_RECEIPT, RebuildReceipt, ReceiptError, StageReceipt, StageState,
+    Verdict, canonical,
 };
 use crate::restore::PutError;
 use crate::store::{Digest, StoreError};
@@ -100,7 +100,13 @@ pub enum RebuildError {
 }
 
 /// Rebuilds what was named in fresh sandboxes; the working tree is not touched.
-pub fn rebuild(project: &mut Project, target: &Target, options: &RebuildOptions, events: &dyn EventSink, cancel: &CancelToken) -> Result<RebuildOutcome, RebuildError> {
+pub fn rebuild(
+    project: &mut Project,
+    target: &Target,
+    options: &RebuildOptions,
+    events: &dyn EventSink,
+    cancel: &CancelToken,
+) -> Result<RebuildOutcome, RebuildError> {
     let started = jiff::Timestamp::now();
     let clock = Instant::now();
     let chain = trace(&project.store, target)?.receipts;
@@ -121,7 +127,10 @@ pub fn rebuild(project: &mut Project, target: &Target, options: &RebuildOptions,
     events.event(Event::Begun { run: run.clone(), stages: chain.len() });
     let sandboxes = project.workspace.sandboxes_folder();
     std::fs::create_dir_all(&sandboxes).map_err(IoError::of("create the folder", &sandboxes))?;
-    let folder = tempfile::Builder::new().prefix("rebuild-").tempdir_in(&sandboxes).map_err(IoError::of("create a folder in", &sandboxes))?;
+    let folder = tempfile::Builder::new()
+        .prefix("rebuild-")
+        .tempdir_in(&sandboxes)
+        .map_err(IoError::of("create a folder in", &sandboxes))?;
     let mut rebuilder = Rebuilder {
         project,
         options,

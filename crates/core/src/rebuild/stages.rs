@@ -147,7 +147,8 @@ impl Rebuilder<'_> {
     }
 
     fn failed(&mut self, digest: Digest, receipt: &StageReceipt, reason: String, last_lines: String) {
-        let writes = receipt.outputs().map(|o| RebuiltWrite { path: o.path.clone(), recorded: o.content.digest, rebuilt: None }).collect();
+        let writes =
+            receipt.outputs().map(|o| RebuiltWrite { path: o.path.clone(), recorded: o.content.digest, rebuilt: None }).collect();
         self.done.insert(digest, None);
         let stage = receipt.inputs.stage.clone();
         self.events.event(Event::Rebuilt { stage: stage.clone(), verdict: Verdict::Failed, seconds: 0.0 });
@@ -162,7 +163,11 @@ impl Rebuilder<'_> {
         let mut writes = Vec::new();
         for output in recorded.outputs() {
             let found = now.get(output.path.as_str());
-            writes.push(RebuiltWrite { path: output.path.clone(), recorded: output.content.digest, rebuilt: found.map(|f| f.content.digest) });
+            writes.push(RebuiltWrite {
+                path: output.path.clone(),
+                recorded: output.content.digest,
+                rebuilt: found.map(|f| f.content.digest),
+            });
             if found.is_some_and(|f| f.content.digest == output.content.digest && f.content.kind == output.content.kind) {
                 continue;
             }
@@ -256,4 +261,3 @@ fn copy_tree(from: &Path, to: &Path) -> Result<(), RebuildError> {
     }
     Ok(())
 }
-

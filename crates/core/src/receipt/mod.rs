@@ -13,12 +13,10 @@ pub use content::{Content, ContentKind, PathContent};
 pub use environment::{COUNTED, CountedEnvironment, ENVIRONMENT, EnvironmentRecord, PythonRecord};
 pub use metric::Metric;
 pub use run::{
-    BetterWord, DatasetState, GitState, REBUILD_RECEIPT, RUN_RECEIPT, RebuildReceipt, RebuiltStage, RebuiltWrite,
-    RunReceipt, RunStage, RunStageState, RunState, Verdict,
+    BetterWord, DatasetState, GitState, REBUILD_RECEIPT, RUN_RECEIPT, RebuildReceipt, RebuiltStage, RebuiltWrite, RunReceipt,
+    RunStage, RunStageState, RunState, Verdict,
 };
-pub use stage::{
-    Exit, INPUTS, Inputs, PlaceRecord, Read, ReadInput, ReadKind, STAGE_RECEIPT, StageReceipt, StageState,
-};
+pub use stage::{Exit, INPUTS, Inputs, PlaceRecord, Read, ReadInput, ReadKind, STAGE_RECEIPT, StageReceipt, StageState};
 pub use tree::{TREE_RECEIPT, TREE_RECEIPT_NAME, TreeReceipt, TreeReceiptError, TreeStage};
 
 use crate::store::{Digest, Store, StoreError};

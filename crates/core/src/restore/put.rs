@@ -52,8 +52,7 @@ pub fn put_new(store: &Store, content: &Content, target: &Path) -> Result<(), Pu
 }
 
 fn items_of<'l>(store: &Store, folder: &Digest, listing: &'l [u8]) -> Result<Vec<Item<'l>>, StoreError> {
-    parse_listing(listing)
-        .map_err(|e| StoreError::Damaged { path: store.folder().to_path_buf(), what: format!("{folder}: {e}") })
+    parse_listing(listing).map_err(|e| StoreError::Damaged { path: store.folder().to_path_buf(), what: format!("{folder}: {e}") })
 }
 
 /// Temporary folders are private; a folder that is put in place is like any other.
@@ -100,10 +99,8 @@ fn fill(store: &Store, digest: &Digest, file: File, target: &Path) -> Result<(),
 
 fn put_file(store: &Store, digest: &Digest, executable: bool, target: &Path) -> Result<(), PutError> {
     let parent = target.parent().unwrap_or(Path::new("."));
-    let aside = tempfile::Builder::new()
-        .prefix(".textum-part-")
-        .tempfile_in(parent)
-        .map_err(IoError::of("create a file in", parent))?;
+    let aside =
+        tempfile::Builder::new().prefix(".textum-part-").tempfile_in(parent).map_err(IoError::of("create a file in", parent))?;
     let file = aside.as_file().try_clone().map_err(IoError::of("write", target))?;
     fill(store, digest, file, target)?;
     let mode = if executable { 0o755 } else { 0o644 };

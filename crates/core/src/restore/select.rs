@@ -147,7 +147,8 @@ impl Wanted {
         let path = path.trim_end_matches('/');
         let run = self.run.clone().unwrap_or_default();
         let all: BTreeMap<String, Content> = self.data.into_iter().chain(self.code).collect();
-        let mut data: BTreeMap<String, Content> = all.iter().filter(|(p, _)| is_within(p, path)).map(|(p, c)| (p.clone(), c.clone())).collect();
+        let mut data: BTreeMap<String, Content> =
+            all.iter().filter(|(p, _)| is_within(p, path)).map(|(p, c)| (p.clone(), c.clone())).collect();
         if data.is_empty()
             && let Some((folder, content)) = all.iter().find(|(p, c)| c.kind == ContentKind::Folder && is_within(path, p))
             && let Some(found) = crate::plan::part_of_folder(store, &content.digest, &path[folder.len() + 1..])?
@@ -175,7 +176,13 @@ impl Wanted {
 
 /// Brings the working tree to what is wanted. Code is left alone unless asked for; what of it differs
 /// is named. Nothing unrecorded is lost: it goes aside.
-pub fn restore_tree(project: &Project, wanted: &Wanted, with_code: bool, name: &str, events: &dyn EventSink) -> Result<Restored, RestoreError> {
+pub fn restore_tree(
+    project: &Project,
+    wanted: &Wanted,
+    with_code: bool,
+    name: &str,
+    events: &dyn EventSink,
+) -> Result<Restored, RestoreError> {
     wanted.check_stored(&project.store, with_code)?;
     let clearer = Clearer {
         scanner: &project.scanner,

@@ -11,7 +11,12 @@ use crate::store::Store;
 use crate::workspace::Workspace;
 
 /// Makes a sandbox of this name and puts contents in it. Nothing else is in it.
-pub fn create(workspace: &Workspace, name: &str, store: &Store, contents: &BTreeMap<String, Content>) -> Result<PathBuf, ExecError> {
+pub fn create(
+    workspace: &Workspace,
+    name: &str,
+    store: &Store,
+    contents: &BTreeMap<String, Content>,
+) -> Result<PathBuf, ExecError> {
     let root = workspace.sandboxes_folder().join(name);
     std::fs::create_dir_all(&root).map_err(IoError::of("create the folder", &root))?;
     // A read may lie in another read: the folder is put first, and what it holds already stays.

@@ -31,8 +31,7 @@ impl Store {
             // A damaged pack stays as it is, for `verify` to tell of.
             let Ok(records) = records_of(&folder, &name) else { continue };
             let file = fs::File::open(&path).map_err(IoError::of("open", &path))?;
-            let read: Result<Vec<_>, _> =
-                records.iter().map(|r| pack::read_entry(&file, &path, r.offset, &r.entry)).collect();
+            let read: Result<Vec<_>, _> = records.iter().map(|r| pack::read_entry(&file, &path, r.offset, &r.entry)).collect();
             let Ok(payloads) = read else { continue };
             for (record, raw) in records.iter().zip(&payloads) {
                 writer.append(ingest::code(record.entry.kind, record.entry.digest, raw))?;

@@ -83,7 +83,7 @@ pub fn read(path: &Path, pack: &Digest, pack_len: u64) -> Option<Vec<Record>> {
     }
     let (body, check) = bytes.split_at(bytes.len() - 32);
     let count = (body.len() - START) / RECORD_LEN;
-    let whole = (body.len() - START) % RECORD_LEN == 0
+    let whole = (body.len() - START).is_multiple_of(RECORD_LEN)
         && body[48..56] == pack_len.to_le_bytes()
         && body[56..64] == (count as u64).to_le_bytes()
         && blake3::hash(body).as_bytes()[..] == *check;
@@ -93,8 +93,7 @@ pub fn read(path: &Path, pack: &Digest, pack_len: u64) -> Option<Vec<Record>> {
 /// The record at a position of an index that was found whole before.
 pub fn record_at(file: &File, path: &Path, position: u32) -> Result<Record, StoreError> {
     let mut bytes = [0; RECORD_LEN];
-    file.read_exact_at(&mut bytes, (START + position as usize * RECORD_LEN) as u64)
-        .map_err(IoError::of("read", path))?;
+    file.read_exact_at(&mut bytes, (START + position as usize * RECORD_LEN) as u64).map_err(IoError::of("read", path))?;
     decode_record(&bytes).ok_or_else(|| StoreError::Damaged { path: path.to_path_buf(), what: "a record is not one".into() })
 }
 

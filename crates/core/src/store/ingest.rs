@@ -81,9 +81,7 @@ pub(super) fn code(kind: Kind, digest: Digest, raw: &[u8]) -> Coded<'_> {
     let hopeful = raw.len() >= 64
         && !looks_random(raw)
         && (raw.len() < 4 * SAMPLE
-            || [0, middle]
-                .iter()
-                .any(|&at| compress(&raw[at..at + SAMPLE]).is_some_and(|c| pays(SAMPLE, c.len()))));
+            || [0, middle].iter().any(|&at| compress(&raw[at..at + SAMPLE]).is_some_and(|c| pays(SAMPLE, c.len()))));
     let compressed = if hopeful { compress(raw).filter(|c| pays(raw.len(), c.len())) } else { None };
     let (coding, payload) = match compressed {
         Some(bytes) => (Coding::Zstd, Cow::Owned(bytes)),

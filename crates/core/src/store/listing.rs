@@ -128,11 +128,7 @@ fn parse_line(line: &str) -> Option<Item<'_>> {
         "dir" => ItemKind::EmptyDir,
         _ => return None,
     };
-    let digest = if kind == ItemKind::EmptyDir {
-        (digest == "-").then_some(None)?
-    } else {
-        Some(Digest::from_hex(digest)?)
-    };
+    let digest = if kind == ItemKind::EmptyDir { (digest == "-").then_some(None)? } else { Some(Digest::from_hex(digest)?) };
     let path = unescape(path)?;
     is_below(&path).then_some(Item { kind, digest, size: size.parse().ok()?, path })
 }
@@ -174,7 +170,7 @@ mod tests {
             let line = format!("file {} 1 {path}\n", Digest::of(b"").hex());
             assert!(parse_listing(line.as_bytes()).is_err(), "{path}");
         }
-        let twice = format!("dir - 0 b\ndir - 0 a\n");
-        assert_eq!(parse_listing(twice.as_bytes()), Err(ListingError { line: 2 }));
+        let disordered = b"dir - 0 b\ndir - 0 a\n";
+        assert_eq!(parse_listing(disordered), Err(ListingError { line: 2 }));
     }
 }

@@ -105,20 +105,13 @@ impl EntryHead {
         let coding = coding_from(head[5])?;
         let mut digest = [0; 32];
         digest.copy_from_slice(&head[16..48]);
-        let found = EntryHead {
-            kind,
-            coding,
-            stored_len: number(8),
-            raw_len: number(12),
-            digest: Digest::from_bytes(digest),
-        };
+        let found = EntryHead { kind, coding, stored_len: number(8), raw_len: number(12), digest: Digest::from_bytes(digest) };
         (found.raw_len <= MAX_RAW && found.stored_len <= MAX_RAW).then_some(found)
     }
 
     /// Whether head and payload are what was written.
     pub fn verify(&self, head: &[u8; HEAD_LEN], payload: &[u8]) -> bool {
-        head[48..] == self.check(&head[..48], payload)
-            && (!self.digest_covers_payload() || Digest::of(payload) == self.digest)
+        head[48..] == self.check(&head[..48], payload) && (!self.digest_covers_payload() || Digest::of(payload) == self.digest)
     }
 }
 
@@ -141,6 +134,19 @@ pub fn coding_from(number: u8) -> Option<Coding> {
     }
 }
 
+/// Decodes a Zstandard frame of at most `most` bytes; each thread keeps its context.
+fn decompress(payload: &[u8], most: usize) -> Option<Vec<u8>> {
+    thread_local! {
+        static CONTEXT: std::cell::RefCell<Option<zstd::bulk::Decompressor<'static>>> = const { std::cell::RefCell::new(None) };
+    }
+    CONTEXT.with_borrow_mut(|slot| {
+        if slot.is_none() {
+            *slot = zstd::bulk::Decompressor::new().ok();
+        }
+        slot.as_mut()?.decompress(payload, most).ok()
+    })
+}
+
 /// Reads one entry at its place, checks it, and returns the decoded payload.
 pub fn read_entry(file: &File, path: &Path, offset: u64, expected: &EntryHead) -> Result<Vec<u8>, StoreError> {
     let damaged = |what: &str| StoreError::Damaged { path: path.to_path_buf(), what: format!("at byte {offset}: {what}") };
@@ -158,8 +164,9 @@ pub fn read_entry(file: &File, path: &Path, offset: u64, expected: &EntryHead) -
     }
     let raw = match found.coding {
         Coding::Raw => bytes.split_off(HEAD_LEN),
-        Coding::Zstd => zstd::bulk::decompress(payload, found.raw_len as usize)
-            .map_err(|_| damaged("the compressed bytes cannot be decoded"))?,
+        Coding::Zstd => {
+            decompress(payload, found.raw_len as usize).ok_or_else(|| damaged("the compressed bytes cannot be decoded"))?
+        }
     };
     if raw.len() != found.raw_len as usize || (found.kind != Kind::Parts && Digest::of(&raw) != found.digest) {
         return Err(damaged("the content does not match its digest"));

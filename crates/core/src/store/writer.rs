@@ -184,8 +184,7 @@ impl OpenPack {
         fs::create_dir_all(folder).map_err(IoError::of("create the folder", folder))?;
         loop {
             let path = folder.join(format!("{:016x}.part", rand::random::<u64>()));
-            let file =
-                OpenOptions::new().write(true).create_new(true).open(&path).map_err(IoError::of("create", &path))?;
+            let file = OpenOptions::new().write(true).create_new(true).open(&path).map_err(IoError::of("create", &path))?;
             file.lock().map_err(IoError::of("lock", &path))?;
             // Between creation and lock another process may have swept the file away as a left-over.
             if file.metadata().map_err(IoError::of("look at", &path))?.nlink() == 0 {

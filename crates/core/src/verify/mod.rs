@@ -6,9 +6,7 @@ use std::path::Path;
 use serde::Serialize;
 
 use crate::ledger::{Ledger, LedgerError};
-use crate::receipt::{
-    ContentKind, PathContent, RUN_RECEIPT, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt, canonical,
-};
+use crate::receipt::{ContentKind, PathContent, RUN_RECEIPT, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt, canonical};
 use crate::store::{Digest, Store, StoreError, parse_listing};
 
 /// Something that is not as it must be.
@@ -204,9 +202,10 @@ impl Checker<'_> {
         if self.met.contains(digest) {
             return true;
         }
-        let whole = self.store.parts_of(digest).is_ok_and(|parts| {
-            parts.len() == 1 || parts.iter().all(|p| self.store.contains(&p.digest).unwrap_or(false))
-        });
+        let whole = self
+            .store
+            .parts_of(digest)
+            .is_ok_and(|parts| parts.len() == 1 || parts.iter().all(|p| self.store.contains(&p.digest).unwrap_or(false)));
         if whole {
             self.met.insert(*digest);
         } else {
@@ -216,7 +215,10 @@ impl Checker<'_> {
     }
 
     fn content(&mut self, at: &PathContent, what: &str, run: &str) {
-        if self.met.contains(&at.content.digest) || !self.needs(&at.content.digest, what, run) || at.content.kind != ContentKind::Folder {
+        if self.met.contains(&at.content.digest)
+            || !self.needs(&at.content.digest, what, run)
+            || at.content.kind != ContentKind::Folder
+        {
             return;
         }
         let listing = match self.store.read(&at.content.digest) {
@@ -235,7 +237,13 @@ impl Checker<'_> {
         }
     }
 
-    fn hold_ledger_against(&mut self, ledger: &Ledger, documents: &BTreeMap<Digest, String>, path: &Path, repair: bool) -> Result<(), VerifyError> {
+    fn hold_ledger_against(
+        &mut self,
+        ledger: &Ledger,
+        documents: &BTreeMap<Digest, String>,
+        path: &Path,
+        repair: bool,
+    ) -> Result<(), VerifyError> {
         let listed: BTreeMap<Digest, String> = ledger.all_documents()?.into_iter().collect();
         let agrees = listed == *documents && ledger.agrees_with_a_new_one(self.store)?;
         if agrees {

@@ -1,0 +1,197 @@
+#!/usr/bin/env python3
+"""Textum beside public general-purpose tools, in one run: `python3 bench/run.py [--quick] [--write]`.
+
+Every line is measured in pairs, one after the other, several times; what counts is the median of the
+ratios, so that a machine that is slow for a while slows both. Peak memory is the operating system's own
+count (ru_maxrss). `--write` puts the figures into docs/benchmarks.md.
+"""
+import argparse
+import datetime
+import os
+import platform
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+
+HERE = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
+TEXTUM = os.path.join(HERE, "target", "release", "textum")
+
+
+def timed(command, cwd):
+    """Wall seconds and peak memory in MiB of a command, given as a list or as a line for the shell."""
+    words = ["/bin/sh", "-c", command] if isinstance(command, str) else command
+    begun = time.perf_counter()
+    quiet = subprocess.DEVNULL
+    pid = subprocess.Popen(words, cwd=cwd, stdin=quiet, stdout=quiet, stderr=quiet).pid
+    _, status, usage = os.wait4(pid, 0)
+    seconds = time.perf_counter() - begun
+    if status != 0:
+        sys.exit("`%s` did not succeed in %s" % (command, cwd))
+    return seconds, usage.ru_maxrss / 1024
+
+
+def pair(name, ours, theirs, cwd, target, rounds=5, before_ours=None, before_theirs=None, tool=""):
+    """Runs two commands in turn; what comes before each is not timed."""
+    rows = []
+    for number in range(rounds + 1):
+        one = []
+        for command, before in ((ours, before_ours), (theirs, before_theirs)):
+            if before:
+                subprocess.run(before, shell=True, cwd=cwd, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+            one.append(timed(command, cwd))
+        if number:  # the first round warms the caches
+            rows.append(one)
+    ratio = statistics.median(a[0] / b[0] for a, b in rows)
+    a, b = (statistics.median(r[i][0] for r in rows) for i in (0, 1))
+    memory = max(r[0][1] for r in rows)
+    print("%-52s %8.3f s  %-22s %8.3f s  %5.2f× (at most %s)  %4.0f MiB" % (name, a, tool, b, ratio, target, memory), flush=True)
+    return (name, a, tool, b, ratio, target, memory)
+
+
+def random_file(path, size):
+    with open(path, "wb") as out:
+        for _ in range(size // (1 << 20)):
+            out.write(os.urandom(1 << 20))
+
+
+def images(folder, count):
+    project = os.path.join(folder, "images-project")
+    for d in range(100):
+        os.makedirs(os.path.join(project, "images", "%02d" % d))
+        for i in range(count // 100):
+            with open(os.path.join(project, "images", "%02d" % d, "%05d.bin" % i), "wb") as out:
+                out.write(os.urandom(4096))
+    with open(os.path.join(project, "textum.toml"), "w") as out:
+        out.write('[project]\nname = "images"\n[data.images]\npath = "images"\n'
+                  '[stage.count]\nrun = "echo done > n"\nreads = ["images"]\nwrites = ["n"]\n')
+    return project
+
+
+def large(folder, size):
+    project = os.path.join(folder, "large-project")
+    os.makedirs(project)
+    random_file(os.path.join(project, "shifts.bin"), size)
+    with open(os.path.join(project, "textum.toml"), "w") as out:
+        out.write('[project]\nname = "large"\n[data.shifts]\npath = "shifts.bin"\n'
+                  '[stage.count]\nrun = "echo done > n"\nreads = ["shifts.bin"]\nwrites = ["n"]\n')
+    return project
+
+
+def many_stages(folder, count):
+    project = os.path.join(folder, "many-project")
+    os.makedirs(os.path.join(project, "build"))
+    manifest, ninja = ['[project]\nname = "many"\n'], ["rule c\n  command = $cmd\n"]
+    for i in range(count):
+        source = "seed.txt" if i < 10 else "build/%d.txt" % (i - 10)
+        command = "cat %s > build/%d.txt; echo %d >> build/%d.txt" % (source, i, i, i)
+        manifest.append('[stage.s%d]\nrun = "%s"\nreads = ["%s"]\nwrites = ["build/%d.txt"]\n' % (i, command, source, i))
+        ninja.append("build build/%d.txt: c %s\n  cmd = %s\n" % (i, source, command))
+    for name, text in (("textum.toml", "".join(manifest)), ("build.ninja", "".join(ninja)), ("seed.txt", "seed\n")):
+        with open(os.path.join(project, name), "w") as out:
+            out.write(text)
+    return project
+
+
+def stored_bytes(project):
+    packs = os.path.join(project, ".textum", "store", "packs")
+    return sum(os.path.getsize(os.path.join(packs, n)) for n in os.listdir(packs) if n.endswith(".pack"))
+
+
+def change_in_place(path, share):
+    size = os.path.getsize(path)
+    with open(path, "r+b") as out:
+        out.seek(size // 3)
+        out.write(os.urandom(int(size * share)))
+
+
+def insert(path, length):
+    with open(path, "rb") as source, open(path + ".new", "wb") as out:
+        half = os.path.getsize(path) // 2
+        out.write(source.read(half))
+        out.write(os.urandom(length))
+        shutil.copyfileobj(source, out, 1 << 20)
+    os.replace(path + ".new", path)
+
+
+def growth(name, project, change, expected):
+    path = os.path.join(project, "shifts.bin")
+    before = stored_bytes(project)
+    change(path)
+    _, memory = timed([TEXTUM, "run"], project)
+    grown = stored_bytes(project) - before
+    print("%-52s %8.1f MB stored for a change of %.1f MB: %.2f× (at most 1.5)" % (name, grown / 1e6, expected / 1e6, grown / expected), flush=True)
+    return (name, grown / 1e6, expected / 1e6, grown / expected, memory)
+
+
+def main():
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--quick", action="store_true", help="a tenth of the size, for trying it out")
+    parser.add_argument("--write", action="store_true", help="write docs/benchmarks.md")
+    options = parser.parse_args()
+    scale = 10 if options.quick else 1
+    missing = [t for t in ("git", "b3sum", "tar", "ninja") if not shutil.which(t)]
+    if missing:
+        sys.exit("these tools are compared with and are not here: %s" % ", ".join(missing))
+    subprocess.run(["cargo", "build", "--release", "--quiet"], cwd=HERE, check=True)
+    fresh = "rm -rf .textum textum.receipt.json n"
+    lines, sizes = [], []
+    with tempfile.TemporaryDirectory(prefix="textum-bench-") as folder:
+        project = images(folder, 100_000 // scale)
+        lines.append(pair("run that records 100,000 files of 4 KiB", [TEXTUM, "run"], "tar cf ../images.tar images", project, "1.5", 5,
+                          fresh, "rm -f ../images.tar", "tar cf"))
+        subprocess.run("git init -q . && git add -A && git -c user.name=b -c user.email=b@example.org commit -qm x", shell=True, cwd=project, check=True)
+        subprocess.run("sleep 1; %s run; git status" % TEXTUM, shell=True, cwd=project, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        lines.append(pair("plan, nothing changed, 100,000 files", [TEXTUM, "plan"], "git status", project, "1.0", 9, tool="git status"))
+        elsewhere = "rm -rf ../out ../out2; mkdir ../out2"
+        lines.append(pair("restore 100,000 files", [TEXTUM, "restore", "last", "-o", "../out"], "tar xf ../images.tar -C ../out2", project, "1.5", 5,
+                          elsewhere, elsewhere, "tar xf"))
+        shutil.rmtree(project)
+        size = (2 << 30) // scale
+        project = large(folder, size)
+        cold = "touch shifts.bin; sleep 0.1"
+        subprocess.run([TEXTUM, "run", "-q"], cwd=project, check=True, stdout=subprocess.DEVNULL)
+        lines.append(pair("hash a 2 GiB file (plan, its times changed)", [TEXTUM, "plan"], "b3sum shifts.bin", project, "1.1", 5, cold, cold, "b3sum"))
+        copied = "cp shifts.bin ../copy.bin; b3sum ../copy.bin"
+        lines.append(pair("run that records an incompressible 2 GiB file", [TEXTUM, "run"], copied, project, "1.5", 3, fresh, "rm -f ../copy.bin", "cp; b3sum"))
+        os.path.exists(os.path.join(folder, "copy.bin")) and os.remove(os.path.join(folder, "copy.bin"))
+        sizes.append(growth("record it again with 1 % changed in place", project, lambda p: change_in_place(p, 0.01), size * 0.01))
+        sizes.append(growth("record it again with 5 MB inserted in the middle", project, lambda p: insert(p, 5_000_000), 5_000_000))
+        shutil.rmtree(project)
+        project = many_stages(folder, 500)
+        clean = "rm -rf .textum textum.receipt.json .ninja_log .ninja_deps build; mkdir build"
+        lines.append(pair("500 trivial stages, first run", [TEXTUM, "run"], "ninja -j2", project, "3", 5, clean, clean, "ninja"))
+        subprocess.run("%s; ninja; sleep 0.5; %s run; %s run" % (clean, TEXTUM, TEXTUM), shell=True, cwd=project, check=True,
+                       stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        lines.append(pair("500 trivial stages, nothing to do", [TEXTUM, "run"], "ninja", project, "1.5", 9, tool="ninja"))
+    if options.write:
+        write(lines, sizes)
+
+
+def write(lines, sizes):
+    cpu = next((l.split(":")[1].strip() for l in open("/proc/cpuinfo") if l.startswith("model name")), platform.processor())
+    out = ["# Benchmarks", "",
+           "Made by `python3 bench/run.py --write` on %s, on %d processors (%s), %s. Pairs are run in turn; seconds are medians, the ratio is the "
+           "median of the pairs' ratios; memory is the peak of the Textum process by the operating system's count."
+           % (datetime.date.today().isoformat(), os.cpu_count(), cpu, platform.platform()), "",
+           "| work | Textum | beside it | | ratio | at most | memory |", "|---|---:|---|---:|---:|---:|---:|"]
+    for name, a, tool, b, ratio, target, memory in lines:
+        mark = "" if ratio <= float(target) else " (short of it)"
+        out.append("| %s | %.3f s | `%s` | %.3f s | %.2f× | %s×%s | %.0f MiB |" % (name, a, tool, b, ratio, target, mark, memory))
+    out += ["", "| work | stored | change | ratio | at most | memory |", "|---|---:|---:|---:|---:|---:|"]
+    for name, grown, expected, ratio, memory in sizes:
+        mark = "" if ratio <= 1.5 else " (short of it)"
+        out.append("| %s | %.1f MB | %.1f MB | %.2f× | 1.5×%s | %.0f MiB |" % (name, grown, expected, ratio, mark, memory))
+    path = os.path.join(HERE, "docs", "benchmarks.md")
+    notes = ""
+    if os.path.exists(path):
+        old = open(path).read()
+        notes = old[old.index("## Reading the figures"):] if "## Reading the figures" in old else ""
+    with open(path, "w") as target:
+        target.write("\n".join(out) + "\n\n" + notes)
+
+
+if __name__ == "__main__":
+    main()

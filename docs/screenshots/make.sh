@@ -25,10 +25,10 @@ TXT
     rm -f "$work/done"
     xterm -geometry "112x$lines+0+0" -fa 'DejaVu Sans Mono' -fs 11 -bg '#fbfaf7' -fg '#22252a' -b 14 +sb \
         -xrm 'XTerm*color1: #b3261e' -xrm 'XTerm*color2: #1b7f3b' -xrm 'XTerm*color6: #0b6e8f' \
-        -xrm 'XTerm*faintIsRelative: true' -xrm 'XTerm*cursorColor: #fbfaf7' -e bash "$work/show" & local term=$!
+        -T shot -xrm 'XTerm*faintIsRelative: true' -xrm 'XTerm*cursorColor: #fbfaf7' -e bash "$work/show" & local term=$!
     for _ in $(seq 300); do [ -e "$work/done" ] && break; sleep 0.1; done
     sleep 0.7
-    import -window root -crop 1040x800+0+0 -trim -bordercolor '#fbfaf7' -border 10 "$here/$name.png"
+    import -window shot "$here/$name.png"
     kill $term 2>/dev/null || true
     wait $term 2>/dev/null || true
 }
@@ -37,21 +37,21 @@ project=$work/loom-stops
 textum demo "$project" --write-only >/dev/null
 cd "$project"
 git init -q -b main . && git add . && git -c user.name=weaver -c user.email=weaver@example.org commit -qm 'Begin'
-shot run 22 'textum run'
+shot run 13 'textum run'
 first=$(textum runs --format json | sed -n 's/.*"run": "\(.*\)".*/\1/p' | head -1); first=${first##*-}
 sed -i 's/rate = 0.2/rate = 0.1/' textum.toml
 textum run -q >/dev/null
 python3 shed/export.py data/shifts.csv --mistake
 sed -i 's/seed = 7/seed = 11/' textum.toml
 shot plan 16 'textum plan'
-shot graph 12 'textum plan --graph'
+shot graph 9 'textum plan --graph'
 textum run -q >/dev/null
-shot runs 12 'textum runs'
+shot runs 9 'textum runs'
 cp build/model.json "$work/final_v2_really.json"
-shot trace 24 "textum trace ../final_v2_really.json"
+shot trace 22 "textum trace ../final_v2_really.json"
 echo 'a note of my own' >>build/model.json
 shot restore 20 "textum restore $first"
 shot rebuild 18 "textum rebuild $first:build/model.json"
-shot show 24 "textum show $first"
-sed -i 's/^reads  = \["data\/shifts.csv", /reads = ["data\/shift.csv", /; s/^params = \["fit"\]/parms = ["fit"]/; s/better = "lower"/better = "less"/' textum.toml
+shot show 20 "textum show $first"
+sed -i 's/^params = \["fit"\]/parms = ["fit"]/; s/better = "lower"/better = "less"/; s/params = \["split"\]/params = ["spilt"]/' textum.toml
 shot mistakes 26 'textum plan'

@@ -134,9 +134,9 @@ fn headline(told: &Told<'_>, style: &Style) -> String {
             let by = last
                 .map(|r| format!("written by {} in run {}, {}", r.inputs.stage, r.run, text::ago(&r.started, told.now)))
                 .unwrap_or_default();
-            let comma = if path.is_empty() { "," } else { "" };
+            let path = target.path.as_deref().filter(|p| *p != target.name).map(|p| format!(" is {p}")).unwrap_or_default();
             format!(
-                "{}{path}{comma} {by}: {} through {}",
+                "{}{path}\n{by}; {} through {}",
                 style.bold(&target.name),
                 text::counted(sources, "source"),
                 text::counted(stages as u64, "stage")

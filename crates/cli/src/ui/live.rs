@@ -1,4 +1,5 @@
-//! Events as a live view: a line a stage at work, which goes when the stage is settled.
+//! Events as a live view: a line a stage that was begun. It goes when the command has its result, which
+//! says all of it again.
 
 use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
@@ -10,26 +11,27 @@ use textum_core::event::{Event, EventSink};
 use super::Ui;
 use crate::render;
 
-/// Keeps a line for each stage at work.
+/// Keeps a line for each stage.
 pub struct Live<'u> {
     ui: &'u Ui,
     all: MultiProgress,
-    at_work: Mutex<HashMap<String, ProgressBar>>,
+    bars: Mutex<HashMap<String, ProgressBar>>,
 }
+
+/// Lines of stages that have ended are kept up to so many; then the oldest goes.
+const MOST_ENDED: usize = 12;
 
 impl<'u> Live<'u> {
     /// A live view for this person.
     pub fn new(ui: &'u Ui) -> Live<'u> {
-        Live { ui, all: MultiProgress::new(), at_work: Mutex::default() }
+        Live { ui, all: MultiProgress::new(), bars: Mutex::default() }
     }
 
     fn begin(&self, stage: &str, before: Option<f64>) {
         let bar = self.all.add(ProgressBar::new_spinner());
-        let template = if self.ui.err_style.on() {
-            "  {spinner:.cyan} {prefix}  {elapsed} {msg:.dim}"
-        } else {
-            "  {spinner} {prefix}  {elapsed} {msg}"
-        };
+        let colored = self.ui.err_style.on();
+        let template =
+            if colored { "  {spinner:.cyan} {prefix}  {elapsed} {msg:.dim}" } else { "  {spinner} {prefix}  {elapsed} {msg}" };
         if let Ok(style) = ProgressStyle::with_template(template) {
             bar.set_style(style.tick_chars("⠋⠙⠹⠸⠼⠴⠦⠧⠇⠏ "));
         }
@@ -38,23 +40,40 @@ impl<'u> Live<'u> {
             bar.set_message(format!("({} the last time)", render::text::seconds(seconds)));
         }
         bar.enable_steady_tick(Duration::from_millis(120));
-        self.at_work.lock().unwrap_or_else(PoisonError::into_inner).insert(stage.to_string(), bar);
+        self.bars.lock().unwrap_or_else(PoisonError::into_inner).insert(stage.to_string(), bar);
+    }
+
+    /// A stage has ended: its line says how. A stage that was never begun needs no line.
+    fn end(&self, stage: &str, line: &str) {
+        let mut bars = self.bars.lock().unwrap_or_else(PoisonError::into_inner);
+        let Some(bar) = bars.get(stage) else { return };
+        if let Ok(style) = ProgressStyle::with_template("{msg}") {
+            bar.set_style(style);
+        }
+        bar.finish_with_message(line.to_string());
+        if bars.values().filter(|b| b.is_finished()).count() > MOST_ENDED
+            && let Some(oldest) = bars.iter().find(|(name, b)| b.is_finished() && *name != stage).map(|(name, _)| name.clone())
+            && let Some(bar) = bars.remove(&oldest)
+        {
+            bar.finish_and_clear();
+        }
     }
 }
 
 impl EventSink for Live<'_> {
     fn event(&self, event: Event) {
-        match &event {
-            Event::StageStarted { stage, before } => return self.begin(stage, *before),
-            Event::StageSettled { stage, .. } | Event::Rebuilt { stage, .. } => {
-                if let Some(bar) = self.at_work.lock().unwrap_or_else(PoisonError::into_inner).remove(stage) {
-                    bar.finish_and_clear();
-                }
-            }
+        let line = render::events::line(&event, &self.ui.err_style);
+        match (&event, line) {
+            (Event::StageStarted { stage, before }, _) => self.begin(stage, *before),
+            (Event::StageSettled { stage, .. } | Event::Rebuilt { stage, .. }, Some(line)) => self.end(stage, &line),
+            (_, Some(line)) => drop(self.all.println(line)),
             _ => {}
         }
-        if let Some(line) = render::events::line(&event, &self.ui.err_style) {
-            let _ = self.all.println(line);
-        }
+    }
+}
+
+impl Drop for Live<'_> {
+    fn drop(&mut self) {
+        let _ = self.all.clear();
     }
 }

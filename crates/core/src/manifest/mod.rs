@@ -193,10 +193,41 @@ fn place_of_read(document: &Document<'_>, stage: &str, read: &str) -> std::ops::
     }
 }
 
+/// Looks at what is left of a manifest without the keys that are wrong by themselves, so that mistakes of
+/// both kinds are told together.
+fn with_mistakes_of_meaning(
+    text: &str,
+    document: &Document<'_>,
+    mut mistakes: Vec<Mistake>,
+    wrong: &[Vec<String>],
+) -> Vec<Mistake> {
+    let Ok(mut rest) = toml::from_str::<toml::Table>(text) else { return mistakes };
+    for path in wrong {
+        remove(&mut rest, path);
+    }
+    if let Ok(form) = rest.try_into::<form::ManifestForm>() {
+        let tables: serde_json::Map<String, serde_json::Value> = form.params.clone().into_iter().collect();
+        mistakes.extend(check::check(&form, &Params::from_tables(&tables), document).mistakes);
+    }
+    mistakes
+}
+
+fn remove(table: &mut toml::Table, path: &[String]) {
+    match path {
+        [] => {}
+        [last] => drop(table.remove(last)),
+        [first, rest @ ..] => {
+            if let Some(toml::Value::Table(below)) = table.get_mut(first) {
+                remove(below, rest);
+            }
+        }
+    }
+}
+
 fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, Vec<Mistake>> {
-    let mistakes = shape::check_shape(&document.root, &manifest_schema());
+    let (mistakes, wrong) = shape::check_shape(&document.root, &manifest_schema());
     if !mistakes.is_empty() {
-        return Err(mistakes);
+        return Err(with_mistakes_of_meaning(text, document, mistakes, &wrong));
     }
     let form: form::ManifestForm = toml::from_str(text).map_err(|e| {
         vec![Mistake::new(e.span().unwrap_or(0..0), e.message().to_string(), "here", "see the schema that `textum new` links")]

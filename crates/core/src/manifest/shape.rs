@@ -13,13 +13,16 @@ use super::mistake::nearest;
 struct Shape<'s> {
     schema: &'s Value,
     mistakes: Vec<Mistake>,
+    /// The way to where we are, and the ways to every key that a mistake was found in.
+    way: Vec<String>,
+    wrong: Vec<Vec<String>>,
 }
 
-/// All departures of the tree from the schema.
-pub fn check_shape(root: &Spanned<DeTable<'_>>, schema: &Value) -> Vec<Mistake> {
-    let mut shape = Shape { schema, mistakes: Vec::new() };
+/// All departures of the tree from the schema, and the ways to the keys that they are in.
+pub fn check_shape(root: &Spanned<DeTable<'_>>, schema: &Value) -> (Vec<Mistake>, Vec<Vec<String>>) {
+    let mut shape = Shape { schema, mistakes: Vec::new(), way: Vec::new(), wrong: Vec::new() };
     shape.table(root.get_ref(), 0..0, schema, "the manifest");
-    shape.mistakes
+    (shape.mistakes, shape.wrong)
 }
 
 fn types_of(schema: &Value) -> Vec<&str> {
@@ -140,6 +143,8 @@ impl<'s> Shape<'s> {
         let properties = schema["properties"].as_object().unwrap_or(&no_properties);
         for (key, value) in table {
             let text: &str = key.get_ref();
+            let before = self.mistakes.len();
+            self.way.push(text.to_string());
             if let Some(below) = schema["properties"].get(text) {
                 self.value(value, below, text);
             } else if schema["additionalProperties"].is_object() {
@@ -147,6 +152,11 @@ impl<'s> Shape<'s> {
             } else if schema["additionalProperties"] == Value::Bool(false) {
                 self.unknown(text, key.span(), properties.keys().map(String::as_str).collect(), name);
             }
+            // The innermost key is the wrong one; a table around it stays.
+            if self.mistakes.len() > before && !self.wrong.iter().any(|w| w.starts_with(&self.way)) {
+                self.wrong.push(self.way.clone());
+            }
+            self.way.pop();
         }
         for required in schema["required"].as_array().into_iter().flatten().filter_map(Value::as_str) {
             if !table.keys().any(|k| k.get_ref() == required) {

@@ -43,7 +43,7 @@ pub fn text(outcome: &RebuildOutcome, style: &Style) -> String {
     };
     let mut out = format!(
         "{}: {meaning}; {} of run {} executed again in {}\n\n",
-        style.bold(&verdict_word(outcome.verdict, style)),
+        verdict_word(outcome.verdict, style),
         text::counted(count, "stage"),
         outcome.run,
         text::seconds(outcome.seconds)

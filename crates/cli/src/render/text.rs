@@ -90,6 +90,13 @@ pub fn param(text: &str) -> String {
     serde_json::from_str::<String>(text).unwrap_or_else(|_| text.to_string())
 }
 
+/// A path as seen from the folder that the command was started in.
+pub fn near(path: &std::path::Path) -> String {
+    let here = std::env::current_dir().and_then(std::fs::canonicalize).ok();
+    let below = here.as_deref().and_then(|here| path.strip_prefix(here).ok());
+    below.unwrap_or(path).display().to_string()
+}
+
 /// A list, cut short with the number of what is left out.
 pub fn some(items: &[String], most: usize) -> String {
     if items.len() <= most {

@@ -43,7 +43,7 @@ impl Drop for SumsUp<'_> {
     fn drop(&mut self) {
         let (count, folder) = self.aside.get_mut().unwrap_or_else(PoisonError::into_inner);
         if *count > FEW {
-            let folder = folder.as_ref().map(|f| f.display().to_string()).unwrap_or_default();
+            let folder = folder.as_deref().map(crate::render::text::near).unwrap_or_default();
             let more = *count - FEW;
             self.ui.insist(&format!("  {} {more} more such files are now in {folder}", self.ui.err_style.accent("aside")));
         }

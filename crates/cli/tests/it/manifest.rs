@@ -16,7 +16,7 @@ fn told(manifest: &str, texts: &[&str]) {
 #[test]
 fn several_mistakes_are_told_together() {
     told(
-        "[stage.fit]\nrunn = \"x\"\nreads = \"data.csv\"\nneeds = { cpus = \"two\" }\n[metric.auc]\nbetter = \"more\"\n[stagee.x]\nrun = 1\n",
+        "[stage.fit]\nrunn = \"x\"\nreads = \"data.csv\"\nneeds = { cpus = \"two\" }\n[metric.auc]\nbetter = \"more\"\n[stagee.x]\nrun = 1\n[stage.judge]\nrun = \"x\"\nparams = [\"none\"]\nwrites = [\"../up\"]\n",
         &[
             "unknown key `runn` in `fit`",
             "did you mean `run`?",
@@ -29,7 +29,9 @@ fn several_mistakes_are_told_together() {
             "unknown key `stagee`",
             "did you mean `stage`?",
             "textum.toml:5:",
-            "has 6 mistakes",
+            "no parameter `none`",
+            "leaves the project",
+            "has 8 mistakes",
         ],
     );
 }
@@ -57,7 +59,7 @@ fn each_mistake_of_meaning_has_its_own_message() {
     );
     told(&stage("a", "reads = [\"../secret\"]\nwrites = [\"/tmp/o\"]"), &["leaves the project", "is not relative"]);
     told(&stage("a", ""), &["writes nothing"]);
-    told(&stage("a", "reads = [\"o\"]\nwrites = [\"o\"]"), &["which it writes itself"]);
+    told(&stage("a", "reads = [\"o\"]\nwrites = [\"o\"]"), &["in which it writes itself"]);
     told(
         "[params]\nfit = { rate = 1 }\n[stage.a]\nrun = \"x {fit.rate}\"\nwrites = [\"o\"]\n",
         &["not among the stage's parameters"],

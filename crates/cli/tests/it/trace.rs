@@ -139,3 +139,34 @@ fn verify_names_the_runs_that_damage_touches() {
     std::fs::remove_file(tiny.path("yarn.txt")).unwrap();
     textum(&tiny, &["restore", "last"]).expect(3).warns("is not in the store");
 }
+
+#[test]
+fn folders_with_outputs_and_parts_of_outputs_are_recorded_too() {
+    let tiny = textum_testkit::Tiny::with(
+        "[stage.make]\nrun = \"mkdir -p build/tree/sub; echo a > build/a; echo b > build/tree/sub/b\"\nwrites = [\"build/a\", \"build/tree/\"]\n\
+         [stage.all]\nrun = \"cat build/a build/by-hand > all\"\nreads = [\"build\"]\nwrites = [\"all\"]\n\
+         [stage.part]\nrun = \"cat build/tree/sub/b > part\"\nreads = [\"build/tree/sub\"]\nwrites = [\"part\"]\n",
+    );
+    tiny.write("build/by-hand", "mine\n");
+    textum(&tiny, &["run"]).expect(0);
+    tiny.write("build/by-hand", "other\n");
+    textum(&tiny, &["verify", "--deep"]).expect(0);
+    textum(&tiny, &["rebuild", "last"]).expect(0).says("identical");
+    let again = textum(&tiny, &["run", "--format", "json"]).expect(0).json();
+    assert_eq!((crate::state(&again, "all"), crate::state(&again, "part")), ("ran".into(), "up-to-date".into()));
+}
+
+#[test]
+fn a_notebook_counts_by_its_code() {
+    let tiny = textum_testkit::Tiny::with("[stage.s]\nrun = \"cp n.ipynb out\"\nreads = [\"n.ipynb\"]\nwrites = [\"out\"]\n");
+    let notebook = |code: &str, output: &str| {
+        tiny.write("n.ipynb", format!(r#"{{"cells":[{{"cell_type":"code","source":["{code}"],"outputs":["{output}"]}}]}}"#));
+    };
+    notebook("x = 1", "1");
+    textum(&tiny, &["run"]).expect(0);
+    notebook("x = 1", "another output");
+    textum(&tiny, &["plan", "--check"]).expect(0);
+    textum(&tiny, &["rebuild", "last"]).expect(0).says("identical");
+    notebook("x = 2", "1");
+    textum(&tiny, &["plan", "--check"]).expect(1).says("n.ipynb");
+}

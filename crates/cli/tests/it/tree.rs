@@ -88,6 +88,10 @@ fn folders_links_and_empty_things_survive_a_round_trip() {
     );
     tiny.write("images/a/one.png", [0, 159, 146, 150]);
     tiny.write("images/b two.png", "x");
+    // Names around the slash in the order of bytes.
+    for name in ["a.png", "a-b", "a0", "ab"] {
+        tiny.write(&format!("images/{name}"), name);
+    }
     tiny.write("images/tool.sh", "#!/bin/sh\n");
     std::process::Command::new("chmod").args(["+x", tiny.path("images/tool.sh").to_str().unwrap()]).status().unwrap();
     std::os::unix::fs::symlink("a/one.png", tiny.path("images/link")).unwrap();

@@ -1,6 +1,6 @@
 //! The scheduler of a run: settles or begins each stage as soon as what it reads is there.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::time::{Duration, Instant};
 
 use super::ExecError;
@@ -26,6 +26,8 @@ pub(super) struct Conductor<'a> {
     pub(super) writer: &'a Writer<'a>,
     pub(super) live: &'a LiveRun,
     pub(super) watcher: Option<Watcher>,
+    /// Everything that any stage declares.
+    pub(super) declared: HashSet<&'a str>,
     pub(super) environment: Option<Digest>,
     pub(super) events: &'a dyn EventSink,
     pub(super) settled: BTreeMap<StageIndex, Settled>,
@@ -39,6 +41,13 @@ pub(super) struct Conductor<'a> {
 }
 
 type Report = (StageIndex, Decision, Result<StageReceipt, ExecError>);
+
+/// The paths that a stage declares, or all stages do.
+pub(super) fn declared_by<'p>(project: &'p Project, stage: Option<&str>) -> HashSet<&'p str> {
+    let stages = project.manifest.stages.iter().filter(|s| stage.is_none_or(|name| s.name == name));
+    let own = stages.flat_map(|s| s.reads.iter().map(String::as_str).chain(s.outputs()));
+    own.chain(project.manifest.environment.files.iter().map(String::as_str)).collect()
+}
 
 impl Conductor<'_> {
     /// Carries out what is to be done for the selected stages.
@@ -212,6 +221,16 @@ impl Conductor<'_> {
         let mut reads = Vec::new();
         for (path, content) in &decision.reads {
             let writers = self.project.graph.writers_of(path);
+            // A folder with outputs and other files in it, or a part of an output, was not taken in by itself.
+            let is_output = |w: &StageIndex| {
+                self.done.get(w).and_then(|d| d.execution.as_ref()).is_some_and(|e| e.outputs.iter().any(|o| o.path == *path))
+            };
+            if !writers.is_empty()
+                && !writers.iter().any(is_output)
+                && self.project.scanner.record(path, self.writer)?.as_ref() != Some(content)
+            {
+                return Ok(Err(format!("it reads {path}, which has changed just now")));
+            }
             let by = writers.iter().filter_map(|w| self.done.get(w)?.execution.as_ref().map(|e| e.receipt)).collect();
             reads.push(Read {
                 at: PathContent { path: path.clone(), content: content.clone() },
@@ -262,14 +281,11 @@ impl Conductor<'_> {
         if opened.is_empty() || receipt.state != StageState::Done {
             return;
         }
-        let mut declared: Vec<&str> = Vec::new();
-        let all = &self.project.manifest.stages;
         let alone = self.running.is_empty() && self.capacity_is_single();
-        for stage in all.iter().filter(|s| !alone || s.name == decision.stage) {
-            declared.extend(stage.reads.iter().map(String::as_str).chain(stage.outputs()));
-        }
-        declared.extend(self.project.manifest.environment.files.iter().map(String::as_str));
-        let found = undeclared(&opened, declared.iter().copied());
+        let found = match alone {
+            true => undeclared(&opened, &declared_by(self.project, Some(&decision.stage))),
+            false => undeclared(&opened, &self.declared),
+        };
         if !found.is_empty() {
             receipt.undeclared.clone_from(&found);
             self.events.event(Event::Undeclared { stage: decision.stage.clone(), paths: found });

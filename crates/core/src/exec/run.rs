@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Mutex;
 use std::time::Instant;
 
-use super::conduct::Conductor;
+use super::conduct::{Conductor, declared_by};
 use super::git::git_state;
 use super::live::LiveRun;
 use super::schedule::Capacity;
@@ -308,6 +308,7 @@ fn carry_out(
         writer: &writer,
         live,
         watcher,
+        declared: declared_by(project, None),
         environment: Some(environment),
         events,
         settled: BTreeMap::new(),

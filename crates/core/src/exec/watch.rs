@@ -1,13 +1,11 @@
 //! Noticing what a stage opens in the working tree without declaring it. Reported, never enforced: the
 //! system does not say which process opened a file, so an editor at work can be mistaken for a stage.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
 use inotify::{Inotify, WatchDescriptor, WatchMask};
-
-use crate::manifest::is_within;
 
 /// Folders watched at most; a project with more is watched in part.
 const MOST_FOLDERS: usize = 2000;
@@ -81,8 +79,11 @@ fn source_of(path: &str) -> Option<String> {
     Some(format!("{folder}{}.py", file.split('.').next()?))
 }
 
-/// Of the opened files those that nothing declares.
-pub fn undeclared<'d>(opened: &BTreeSet<String>, declared: impl Iterator<Item = &'d str> + Clone) -> Vec<String> {
-    let known = |path: &str| declared.clone().any(|d| is_within(path, d)) || path == "textum.toml" || path == "textum.receipt.json";
+/// Of the opened files those that nothing declares: neither they nor a folder that they are in.
+pub fn undeclared(opened: &BTreeSet<String>, declared: &HashSet<&str>) -> Vec<String> {
+    let known = |path: &str| {
+        let mut ancestors = path.match_indices('/').map(|(at, _)| &path[..at]).chain([path]);
+        ancestors.any(|a| declared.contains(a)) || path == "textum.toml" || path == "textum.receipt.json"
+    };
     opened.iter().filter(|path| !known(path)).cloned().collect()
 }

@@ -47,8 +47,9 @@ struct Entry {
 
 /// The order of full paths: what is in a folder sorts as if the folder's name ended with `/`.
 fn by_path(a: &Entry, b: &Entry) -> Ordering {
-    let key = |e: &Entry| e.is_folder.then_some(b'/');
-    a.name.bytes().chain(key(a)).cmp(b.name.bytes().chain(key(b)))
+    let common = a.name.len().min(b.name.len());
+    let next = |e: &Entry| e.name.as_bytes().get(common).copied().or(e.is_folder.then_some(b'/'));
+    a.name.as_bytes()[..common].cmp(&b.name.as_bytes()[..common]).then_with(|| next(a).cmp(&next(b)))
 }
 
 fn visit(root: &Path, folder: &OwnedFd, below: &str) -> Result<Vec<Seen>, ScanError> {

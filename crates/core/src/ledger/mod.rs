@@ -99,7 +99,17 @@ impl Ledger {
             }
             found => return Err(LedgerError::Newer { path: self.path.clone(), found }),
         }
+        // Plans that do not depend on the values asked for: a prepared question is not planned anew each time.
+        self.db.set_db_config(rusqlite::config::DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true).map_err(fail)?;
         self.db.execute_batch("PRAGMA synchronous = NORMAL; PRAGMA cache_size = -16000").map_err(fail)
+    }
+
+    /// Answers several questions from one state of the ledger, and faster than one by one.
+    pub fn at_once<T>(&self, ask: impl FnOnce() -> T) -> Result<T, LedgerError> {
+        self.db.execute_batch("BEGIN").map_err(|e| self.damaged(e))?;
+        let answer = ask();
+        self.db.execute_batch("COMMIT").map_err(|e| self.damaged(e))?;
+        Ok(answer)
     }
 
     fn damaged(&self, source: rusqlite::Error) -> LedgerError {

@@ -5,7 +5,7 @@ use std::ops::Range;
 
 use super::document::{Document, Step};
 use super::form::{EnvironmentUse, ManifestForm, RunForm, StageForm};
-use super::paths::{ProjectPath, is_within, overlap, parse_bytes, project_path};
+use super::paths::{ProjectPath, overlap, parse_bytes, project_path};
 use super::substitute::placeholders;
 use super::{Command, DatasetDecl, EnvironmentDecl, Mistake, Needs, Params, StageDecl};
 
@@ -201,9 +201,9 @@ impl Checker<'_, '_> {
         }
         let outputs = || writes.iter().chain(metrics);
         for output in outputs() {
-            if let Some(read) = reads.iter().find(|r| is_within(&r.path, &output.path)) {
+            if let Some(read) = reads.iter().find(|r| overlap(&r.path, &output.path)) {
                 let span = self.document.key_place(&["stage", name]);
-                let title = format!("the stage `{name}` reads `{}` which it writes itself", read.path);
+                let title = format!("the stage `{name}` reads `{}`, in which it writes itself", read.path);
                 let help = "write to another path: what a stage reads must stay as it was";
                 self.mistakes.push(Mistake::new(span, title, "this stage", help));
             }

@@ -205,7 +205,12 @@ fn with_mistakes_of_meaning(
     for path in wrong {
         remove(&mut rest, path);
     }
-    if let Ok(form) = rest.try_into::<form::ManifestForm>() {
+    let form = rest.clone().try_into::<form::ManifestForm>().or_else(|_| {
+        // A key that must be there was among them: what it belongs to goes too.
+        wrong.iter().filter(|path| path.len() > 1).for_each(|path| remove(&mut rest, &path[..path.len() - 1]));
+        rest.try_into::<form::ManifestForm>()
+    });
+    if let Ok(form) = form {
         let tables: serde_json::Map<String, serde_json::Value> = form.params.clone().into_iter().collect();
         mistakes.extend(check::check(&form, &Params::from_tables(&tables), document).mistakes);
     }

@@ -90,6 +90,10 @@ pub fn select_stages(outlook: &crate::workspace::Project, names: &[String]) -> R
 impl Plan {
     /// Decides for all the stages asked for and what they need, without writing anything.
     pub fn make(outlook: &Outlook<'_>, selected: &[bool]) -> Result<Plan, PlanError> {
+        outlook.project.ledger.at_once(|| Plan::decide_all(outlook, selected))?
+    }
+
+    fn decide_all(outlook: &Outlook<'_>, selected: &[bool]) -> Result<Plan, PlanError> {
         let mut settled = BTreeMap::new();
         let mut decisions = Vec::new();
         let order = outlook.project.graph.order();

@@ -18,7 +18,7 @@ use super::{Digest, StoreError};
 use crate::fsio::IoError;
 
 /// No piece is shorter, but for the last; content below this is one chunk. In bytes.
-pub const CUT_MIN: usize = 256 << 10;
+pub const CUT_MIN: usize = 512 << 10;
 /// About the mean length of a piece. In bytes.
 pub const CUT_MEAN: usize = 1 << 20;
 /// No piece is longer. In bytes.
@@ -137,8 +137,10 @@ impl Writer<'_> {
     pub fn put_reader(&self, reader: impl Read + Send, path: &Path) -> Result<Stored, StoreError> {
         let _one = self.one_large.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         let (send, receive) = crossbeam_channel::bounded::<(Vec<u8>, Vec<usize>)>(1);
+        // Windows go back to be filled again: fresh memory would cost more than reading into it.
+        let (give_back, spare) = crossbeam_channel::unbounded::<Vec<u8>>();
         std::thread::scope(|scope| {
-            let cutter = scope.spawn(move || cut_windows(reader, |window| send.send(window).is_ok()));
+            let cutter = scope.spawn(move || cut_windows(reader, &spare, |window| send.send(window).is_ok()));
             let mut whole = blake3::Hasher::new();
             let mut parts = Vec::new();
             let mut size = 0;
@@ -157,6 +159,7 @@ impl Writer<'_> {
                         self.append(coded)?;
                     }
                 }
+                let _ = give_back.send(bytes);
             }
             match cutter.join() {
                 Ok(read) => read.map_err(IoError::of("read", path))?,
@@ -205,11 +208,16 @@ fn pieces_of<'b>(bytes: &'b [u8], cuts: &[usize]) -> Vec<&'b [u8]> {
 }
 
 /// Reads to the end in windows that finish at a cut; gives each with the ends of its pieces.
-fn cut_windows(mut reader: impl Read, mut give: impl FnMut((Vec<u8>, Vec<usize>)) -> bool) -> std::io::Result<()> {
+fn cut_windows(
+    mut reader: impl Read,
+    spare: &crossbeam_channel::Receiver<Vec<u8>>,
+    mut give: impl FnMut((Vec<u8>, Vec<usize>)) -> bool,
+) -> std::io::Result<()> {
     let mut rest: Vec<u8> = Vec::new();
     let mut first = true;
     loop {
-        let mut window = Vec::with_capacity(WINDOW);
+        let mut window = spare.try_recv().unwrap_or_else(|_| Vec::with_capacity(WINDOW));
+        window.clear();
         window.append(&mut rest);
         let missing = (WINDOW - window.len()) as u64;
         let read = (&mut reader).take(missing).read_to_end(&mut window)? as u64;

@@ -153,6 +153,9 @@ impl Checker<'_, '_> {
         let reads = list(self, "reads", &form.reads);
         let writes = list(self, "writes", &form.writes);
         let metrics = list(self, "metrics", &form.metrics);
+        if form.writes.is_empty() && form.metrics.is_empty() {
+            self.writes_nothing(name);
+        }
         self.own_paths(name, &reads, &writes, &metrics);
         self.stage_params(name, form);
         let run = match &form.run {
@@ -193,12 +196,13 @@ impl Checker<'_, '_> {
         Needs { cpus: form.needs.cpus.unwrap_or(1).max(1), memory: memory.unwrap_or(0) }
     }
 
+    fn writes_nothing(&mut self, name: &str) {
+        let span = self.document.key_place(&["stage", name]);
+        let help = "add `writes = [\"…\"]` with the files it brings forth: without them nothing of it can be traced";
+        self.mistakes.push(Mistake::new(span, format!("the stage `{name}` writes nothing"), "this stage", help));
+    }
+
     fn own_paths(&mut self, name: &str, reads: &[ProjectPath], writes: &[ProjectPath], metrics: &[ProjectPath]) {
-        if writes.is_empty() && metrics.is_empty() {
-            let span = self.document.key_place(&["stage", name]);
-            let help = "add `writes = [\"…\"]` with the files it brings forth: without them nothing of it can be traced";
-            self.mistakes.push(Mistake::new(span, format!("the stage `{name}` writes nothing"), "this stage", help));
-        }
         let outputs = || writes.iter().chain(metrics);
         for output in outputs() {
             if let Some(read) = reads.iter().find(|r| overlap(&r.path, &output.path)) {

@@ -126,7 +126,17 @@ impl Workspace {
     /// Takes the working tree for one run, or says who has it.
     pub fn lock_tree(&self, who: &str) -> Result<FileLock, WorkspaceError> {
         let path = self.state().join("tree.lock");
-        match FileLock::try_exclusive(&path)? {
+        // A process that is just being started holds the locks of the one that starts it until it is
+        // itself: a lock found held is looked at again for a moment.
+        let mut tries = 0;
+        let found = loop {
+            match FileLock::try_exclusive(&path)? {
+                TryLock::Held if tries < 10 => tries += 1,
+                other => break other,
+            }
+            std::thread::sleep(std::time::Duration::from_millis(20));
+        };
+        match found {
             TryLock::Taken(mut lock) => {
                 lock.describe(who)?;
                 Ok(lock)

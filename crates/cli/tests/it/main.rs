@@ -5,8 +5,10 @@ mod bad_input;
 mod demo;
 mod kill;
 mod manifest;
+mod options;
 mod run;
 mod sandbox;
+mod together;
 mod trace;
 mod tree;
 

@@ -27,27 +27,47 @@ pub enum PutError {
     Clear(#[from] ClearError),
 }
 
+/// Content written aside and checked, ready to be put where it belongs.
+enum Prepared {
+    File(tempfile::NamedTempFile),
+    Folder(tempfile::TempDir),
+}
+
 /// Writes content to a path where nothing stands, whole or not at all.
 pub fn put_new(store: &Store, content: &Content, target: &Path) -> Result<(), PutError> {
+    prepare(store, content, target)?.place(target)
+}
+
+fn prepare(store: &Store, content: &Content, target: &Path) -> Result<Prepared, PutError> {
     let parent = target.parent().unwrap_or(Path::new("."));
     fs::create_dir_all(parent).map_err(IoError::of("create the folder", parent))?;
-    match content.kind {
-        ContentKind::Folder => {
-            let listing = store.read(&content.digest)?;
-            let aside = tempfile::Builder::new()
-                .prefix(".textum-part-")
-                .tempdir_in(parent)
-                .map_err(IoError::of("create a folder in", parent))?;
-            let items = items_of(store, &content.digest, &listing)?;
-            make_folders(aside.path(), &items)?;
-            items.par_iter().try_for_each(|item| write_item(store, item, &aside.path().join(&*item.path)))?;
-            open_to_all(aside.path())?;
-            fs::rename(aside.path(), target).map_err(IoError::of("create the folder", target))?;
-            // The folder is where it belongs now: nothing is left to be removed.
-            let _ = aside.keep();
-            Ok(())
+    if content.kind != ContentKind::Folder {
+        return prepare_file(store, &content.digest, content.kind == ContentKind::Exec, target);
+    }
+    let listing = store.read(&content.digest)?;
+    let aside = scratch_in(parent)?;
+    let items = items_of(store, &content.digest, &listing)?;
+    make_folders(aside.path(), &items.iter().collect::<Vec<_>>())?;
+    items.par_iter().try_for_each(|item| write_item(store, item, &aside.path().join(&*item.path)))?;
+    open_to_all(aside.path())?;
+    Ok(Prepared::Folder(aside))
+}
+
+fn scratch_in(parent: &Path) -> Result<tempfile::TempDir, IoError> {
+    tempfile::Builder::new().prefix(".textum-part-").tempdir_in(parent).map_err(IoError::of("create a folder in", parent))
+}
+
+impl Prepared {
+    fn place(self, target: &Path) -> Result<(), PutError> {
+        match self {
+            Prepared::File(aside) => drop(aside.persist(target).map_err(|e| IoError::of("write", target)(e.error))?),
+            Prepared::Folder(aside) => {
+                fs::rename(aside.path(), target).map_err(IoError::of("create the folder", target))?;
+                // The folder is where it belongs now: nothing is left to be removed.
+                let _ = aside.keep();
+            }
         }
-        ContentKind::File | ContentKind::Exec => put_file(store, &content.digest, content.kind == ContentKind::Exec, target),
+        Ok(())
     }
 }
 
@@ -61,7 +81,7 @@ fn open_to_all(folder: &Path) -> Result<(), IoError> {
     fs::set_permissions(folder, fs::Permissions::from_mode(0o755)).map_err(IoError::of("set the mode of", folder))
 }
 
-fn make_folders(root: &Path, items: &[Item<'_>]) -> Result<(), IoError> {
+fn make_folders(root: &Path, items: &[&Item<'_>]) -> Result<(), IoError> {
     let mut made = BTreeSet::new();
     for item in items {
         let folder = if item.kind == ItemKind::EmptyDir { &*item.path } else { item.path.rsplit_once('/').map_or("", |(f, _)| f) };
@@ -97,7 +117,7 @@ fn fill(store: &Store, digest: &Digest, file: File, target: &Path) -> Result<(),
     Ok(out.flush().map_err(IoError::of("write", target))?)
 }
 
-fn put_file(store: &Store, digest: &Digest, executable: bool, target: &Path) -> Result<(), PutError> {
+fn prepare_file(store: &Store, digest: &Digest, executable: bool, target: &Path) -> Result<Prepared, PutError> {
     let parent = target.parent().unwrap_or(Path::new("."));
     let aside =
         tempfile::Builder::new().prefix(".textum-part-").tempfile_in(parent).map_err(IoError::of("create a file in", parent))?;
@@ -106,8 +126,7 @@ fn put_file(store: &Store, digest: &Digest, executable: bool, target: &Path) -> 
     let mode = if executable { 0o755 } else { 0o644 };
     rustix::fs::fchmod(aside.as_file(), rustix::fs::Mode::from_raw_mode(mode))
         .map_err(|e| IoError::of("set the mode of", target)(e.into()))?;
-    aside.persist(target).map_err(|e| IoError::of("write", target)(e.error))?;
-    Ok(())
+    Ok(Prepared::File(aside))
 }
 
 /// Brings a path of the tree to a recorded content: what agrees already stays, what is recorded is
@@ -122,8 +141,10 @@ pub fn put_in_tree(clearer: &Clearer<'_>, path: &str, content: &Content) -> Resu
     if content.kind == ContentKind::Folder && is_folder {
         return update_folder(clearer, path, content, &target);
     }
+    // What stands there goes only when what comes is whole.
+    let prepared = prepare(clearer.store, content, &target)?;
     clearer.clear(path)?;
-    put_new(clearer.store, content, &target)
+    prepared.place(&target)
 }
 
 fn update_folder(clearer: &Clearer<'_>, path: &str, content: &Content, target: &Path) -> Result<(), PutError> {
@@ -145,11 +166,14 @@ fn update_folder(clearer: &Clearer<'_>, path: &str, content: &Content, target: &
         }
     };
     let kept: Vec<bool> = standing.par_iter().map(keeps).collect();
-    let mut done = BTreeSet::new();
-    for (seen, keep) in standing.iter().zip(&kept) {
-        if *keep {
-            done.insert(seen.path.as_str());
-        } else if seen.kind == ItemKind::EmptyDir {
+    let done: BTreeSet<&str> = standing.iter().zip(&kept).filter(|(_, keep)| **keep).map(|(s, _)| s.path.as_str()).collect();
+    // All that comes is written aside first, so that nothing goes for the sake of what turns out damaged.
+    let coming: Vec<&Item<'_>> = items.iter().filter(|i| !done.contains(&*i.path)).collect();
+    let aside = scratch_in(target.parent().unwrap_or(target))?;
+    make_folders(aside.path(), &coming)?;
+    coming.par_iter().try_for_each(|item| write_item(clearer.store, item, &aside.path().join(&*item.path)))?;
+    for seen in standing.iter().filter(|s| !done.contains(s.path.as_str())) {
+        if seen.kind == ItemKind::EmptyDir {
             // May hold what is never recorded, such as compiled files: then it stays.
             let _ = fs::remove_dir(target.join(&seen.path));
         } else {
@@ -157,14 +181,12 @@ fn update_folder(clearer: &Clearer<'_>, path: &str, content: &Content, target: &
         }
     }
     remove_empty_folders(target, &standing, &wanted);
-    make_folders(target, &items)?;
-    items.par_iter().filter(|i| !done.contains(&*i.path)).try_for_each(|item| {
+    make_folders(target, &items.iter().collect::<Vec<_>>())?;
+    for item in coming.iter().filter(|i| i.kind != ItemKind::EmptyDir) {
         let full = target.join(&*item.path);
-        match (item.kind, &item.digest) {
-            (ItemKind::File | ItemKind::Exec, Some(digest)) => put_file(clearer.store, digest, item.kind == ItemKind::Exec, &full),
-            _ => write_item(clearer.store, item, &full),
-        }
-    })
+        fs::rename(aside.path().join(&*item.path), &full).map_err(IoError::of("write", &full))?;
+    }
+    Ok(())
 }
 
 /// Folders that only held what has gone.

@@ -53,7 +53,8 @@ fn declared_variables_and_files_count_for_every_stage() {
 
 #[test]
 fn whether_a_file_may_be_executed_counts_and_comes_back() {
-    let tiny = Tiny::with("[stage.s]\nrun = \"./tool.sh && cp -p tool.sh made.sh\"\nreads = [\"tool.sh\"]\nwrites = [\"made.sh\"]\n");
+    let tiny =
+        Tiny::with("[stage.s]\nrun = \"./tool.sh && cp -p tool.sh made.sh\"\nreads = [\"tool.sh\"]\nwrites = [\"made.sh\"]\n");
     tiny.write("tool.sh", "#!/bin/sh\ntrue\n");
     textum(&tiny, &["run"]).expect(1).warns("exit status");
     std::fs::set_permissions(tiny.path("tool.sh"), std::fs::Permissions::from_mode(0o755)).unwrap();

@@ -54,4 +54,4 @@ shot restore 20 "textum restore $first"
 shot rebuild 18 "textum rebuild $first:build/model.json"
 shot show 20 "textum show $first"
 sed -i 's/^params = \["fit"\]/parms = ["fit"]/; s/better = "lower"/better = "less"/; s/params = \["split"\]/params = ["spilt"]/' textum.toml
-shot mistakes 26 'textum plan'
+shot mistakes 29 'textum plan'

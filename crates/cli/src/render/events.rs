@@ -14,7 +14,7 @@ pub fn line(event: &Event, style: &Style) -> Option<String> {
         Event::Output { stage, line } => format!("{} {line}", style.dim(&format!("{stage} │"))),
         Event::StageSettled { stage, state, seconds, reason } => settled(stage, *state, *seconds, reason.as_deref(), style),
         Event::Aside { path, to } => {
-            format!("  {} {path} held something that is not recorded: it is now {}", style.accent("aside"), text::near(to))
+            format!("  {} {path}, which is not recorded, is now {}", style.accent("aside"), text::near(to))
         }
         Event::NotDeterministic { stage, paths } => format!(
             "  {} {stage} brought forth another result from the same inputs: {}",

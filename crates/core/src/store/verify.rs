@@ -46,9 +46,11 @@ fn look_at(store: &Store, name: Digest, length: u64, deep: bool) -> Result<PackR
     }
     records.sort_unstable_by_key(|r| (r.entry.digest, r.entry.kind));
     let index_path = path.with_extension("index");
-    if damage.is_empty() && index::read(&index_path, &name, length).as_ref() != Some(&records) {
-        let what = if index_path.exists() { "it does not agree with its pack" } else { "it is missing" };
-        damage.push(Damage { path: index_path, what: what.into(), derived: true });
+    if damage.is_empty() && !index_path.exists() {
+        // A writer was lost between its pack and the index: whoever looks first makes it, as a reader would.
+        let _ = index::write(&index_path, &name, length, &mut records);
+    } else if damage.is_empty() && index::read(&index_path, &name, length).as_ref() != Some(&records) {
+        damage.push(Damage { path: index_path, what: "it does not agree with its pack".into(), derived: true });
     }
     Ok(PackReport { name, length, entries: records.len(), damage })
 }

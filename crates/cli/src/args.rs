@@ -48,7 +48,7 @@ pub struct Global {
     /// Say nothing but results and errors
     #[arg(short, long, global = true)]
     pub quiet: bool,
-    /// Say more
+    /// Say more: keys and receipts of a run, how much a trace met
     #[arg(short, long, global = true)]
     pub verbose: bool,
 }

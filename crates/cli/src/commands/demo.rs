@@ -11,7 +11,7 @@ use textum_core::receipt::Verdict;
 use textum_core::workspace::Project;
 
 use super::{here, variables};
-use crate::args::Global;
+use crate::args::{Format, Global};
 use crate::demo::{DEMO, Step, story};
 use crate::failure::{Failure, NOT_THERE, UNSUCCESSFUL, USAGE};
 use crate::ui::Ui;
@@ -35,6 +35,7 @@ pub struct DemoArgs {
 
 /// Writes the sample project and plays its story.
 pub fn run(global: &Global, args: &DemoArgs, ui: &Ui) -> Result<u8, Failure> {
+    ui.only(&[Format::Text])?;
     let project = here(global).join(&args.folder);
     let holds_something = std::fs::read_dir(&project).is_ok_and(|mut entries| entries.next().is_some());
     if holds_something || project.is_file() {

@@ -77,6 +77,11 @@ pub fn run(global: &Global, args: &RunArgs, ui: &Ui) -> Result<u8, Failure> {
         let events = ui.events();
         execute(&mut project, &options, &*events, cancel)?
     };
+    for stage in &outcome.stages {
+        let shown = |digest: Option<textum_core::store::Digest>| digest.map_or("–".to_string(), |d| d.to_string());
+        let receipt = stage.execution.as_ref().map(|e| e.receipt);
+        ui.say_more(&format!("  {}  key {}  receipt {}", stage.stage, shown(stage.key), shown(receipt)));
+    }
     if ui.format == Format::Json {
         ui.json(&render::run::json(&outcome));
     } else {

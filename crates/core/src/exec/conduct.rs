@@ -62,10 +62,12 @@ impl Conductor<'_> {
         let mut failure = None;
         std::thread::scope(|scope| {
             loop {
-                if cancel.asked() && !told.0 {
+                if (cancel.asked() || failure.is_some()) && !told.0 {
                     told.0 = true;
                     self.halted = true;
-                    self.events.event(Event::Stopping);
+                    if cancel.asked() {
+                        self.events.event(Event::Stopping);
+                    }
                     bench.end_all(false);
                     stop_at = Some(Instant::now() + GRACE);
                 }
@@ -84,8 +86,6 @@ impl Conductor<'_> {
                     })
                 {
                     failure = Some(e);
-                    self.halted = true;
-                    bench.end_all(false);
                 }
                 if self.running.is_empty() {
                     break;
@@ -95,16 +95,12 @@ impl Conductor<'_> {
                     self.capacity.give_back(&self.project.manifest.stages[index].needs);
                     if let Err(e) = result.and_then(|receipt| self.take_in(decision, receipt)) {
                         failure.get_or_insert(e);
-                        self.halted = true;
-                        bench.end_all(false);
                     }
                 }
                 // Results become safe in batches: a sync a stage would cost more than many a stage takes.
                 if last_publish.elapsed() >= PUBLISH_EVERY {
                     if let Err(e) = self.writer.publish() {
                         failure.get_or_insert(e.into());
-                        self.halted = true;
-                        bench.end_all(false);
                     }
                     last_publish = Instant::now();
                 }

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use petgraph::algo::tarjan_scc;
 use petgraph::graph::{DiGraph, NodeIndex};
 
-use crate::manifest::{StageDecl, is_within};
+use crate::manifest::StageDecl;
 
 /// A stage's number: its position in the manifest.
 pub type StageIndex = usize;
@@ -123,11 +123,6 @@ impl Graph {
     /// The stages whose writes are this path, hold it or lie in it.
     pub fn writers_of(&self, path: &str) -> Vec<StageIndex> {
         self.writers.touching(path).into_iter().collect()
-    }
-
-    /// The stage that writes exactly this path or a folder that it is in.
-    pub fn owner_of(&self, path: &str) -> Option<StageIndex> {
-        self.writers.0.iter().find(|(written, _)| is_within(path, written)).map(|(_, s)| *s)
     }
 
     /// The given stages and everything they need, as a mask over all stages; all when none is given.

@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 
 use rusqlite::{Connection, OpenFlags};
 
-pub use names::{NameError, Named, new_run_id};
+pub use names::{NameError, new_run_id};
 pub use query::{PathRow, RebuildRow, RunRow, StageRow};
 
 use crate::fsio::IoError;

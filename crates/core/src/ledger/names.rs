@@ -6,15 +6,6 @@ use super::{Ledger, LedgerError};
 use crate::manifest::{Better, nearest};
 use crate::store::{Digest, Store};
 
-/// What a name stands for.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Named {
-    /// A run, by its full id.
-    Run(String),
-    /// A content or document.
-    Digest(Digest),
-}
-
 /// Why a name stands for nothing.
 #[derive(Debug, thiserror::Error)]
 pub enum NameError {

@@ -156,11 +156,6 @@ impl Ledger {
         self.rows(sql, &[], |r| digest(r, 0))
     }
 
-    /// All documents of a type.
-    pub fn documents(&self, kind: &str) -> Result<Vec<Digest>, LedgerError> {
-        self.rows("SELECT digest FROM documents WHERE type = ?1 ORDER BY digest", params![kind], |r| digest(r, 0))
-    }
-
     /// All documents there are, with their types.
     pub fn all_documents(&self) -> Result<Vec<(Digest, String)>, LedgerError> {
         self.rows("SELECT digest, type FROM documents ORDER BY digest", &[], |r| Ok((digest(r, 0)?, r.get(1)?)))
@@ -208,18 +203,6 @@ impl Ledger {
              AND abs(m.value) < 9e999 AND r.state = 'done' ORDER BY m.value {direction}, r.started DESC LIMIT 1"
         );
         Ok(self.rows(&sql, params![metric], |r| r.get(0))?.pop())
-    }
-
-    /// The runs in which an execution's result stands, oldest first.
-    pub fn runs_with(&self, receipt: &Digest) -> Result<Vec<String>, LedgerError> {
-        let sql = "SELECT r.id FROM run_stages s JOIN runs r ON r.id = s.run WHERE s.receipt = ?1 ORDER BY r.started, r.id";
-        self.rows(sql, params![receipt.as_bytes()], |r| r.get(0))
-    }
-
-    /// The runs that found this content as one of their datasets, with the dataset's name.
-    pub fn runs_with_data(&self, content: &Digest) -> Result<Vec<(String, String)>, LedgerError> {
-        let sql = "SELECT d.name, r.id FROM run_data d JOIN runs r ON r.id = d.run WHERE d.digest = ?1 ORDER BY r.started, r.id";
-        self.rows(sql, params![content.as_bytes()], |r| Ok((r.get(0)?, r.get(1)?)))
     }
 
     /// The rebuilds of a run, oldest first.

@@ -17,7 +17,10 @@ fn after_a_checkout_of_an_old_commit_its_data_and_outputs_come_back() {
     let tiny = two_stages();
     tiny.write(".gitignore", "build/\nyarn.txt\n");
     git(&tiny, &["init", "-q"]);
-    textum(&tiny, &["run"]).expect(0);
+    git(&tiny, &["commit", "-q", "--allow-empty", "-m", "nothing of the project"]);
+    let run = textum(&tiny, &["run", "--format", "json"]).expect(0).json();
+    let shown = textum(&tiny, &["show", run["run"].as_str().unwrap(), "--format", "json"]).expect(0).json();
+    assert!(shown["receipt"]["git"].is_null(), "a commit without the project's manifest says nothing of it");
     git(&tiny, &["add", "."]);
     git(&tiny, &["commit", "-qm", "first"]);
     let first = tiny.snapshot();

@@ -17,11 +17,13 @@ fn git(folder: &Path, words: &[&str]) -> Option<String> {
     output.status.success().then(|| String::from_utf8_lossy(&output.stdout).trim_end().to_string())
 }
 
-/// Commit, branch, and whether tracked files of the project differ from the commit. `None` without git
-/// or a repository, or before the first commit.
+/// Commit, branch, and whether tracked files of the project differ from the commit. `None` without git,
+/// in a repository that does not track the project's manifest, or before the first commit.
 pub fn git_state(project: &Path) -> Option<GitState> {
     // Cheap test first: most of the cost of asking git is starting it.
     project.ancestors().find(|a| a.join(".git").exists())?;
+    // A project that merely lies in somebody's repository, untracked or ignored, is not told by its commit.
+    git(project, &["ls-files", "--error-unmatch", "--", crate::manifest::MANIFEST_NAME])?;
     let commit = git(project, &["rev-parse", "--verify", "HEAD"])?;
     let branch = git(project, &["symbolic-ref", "--quiet", "--short", "HEAD"]);
     // Textum's own receipt changes with every run: it says nothing of the code.

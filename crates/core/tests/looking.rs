@@ -87,18 +87,20 @@ proptest! {
                 std::thread::sleep(std::time::Duration::from_millis(8));
             }
             let scanner = Scanner::open(tiny.root(), cache.clone());
+            // A swap can carry a link to where it leads out of the folder: then both must say so.
             let remembered = if number % 3 == 2 {
                 let writer = store.writer().unwrap();
-                let content = scanner.record("tree", &writer).unwrap();
+                let content = scanner.record("tree", &writer);
                 writer.publish().unwrap();
                 content
             } else {
-                scanner.look("tree").unwrap()
+                scanner.look("tree")
             };
+            let remembered = remembered.map_err(|error| error.to_string());
             let single = scanner.look("tree/a").ok().flatten();
             scanner.save();
             let fresh = Scanner::open(tiny.root(), None);
-            prop_assert_eq!(&remembered, &fresh.look("tree").unwrap(), "after {:?}", touch);
+            prop_assert_eq!(&remembered, &fresh.look("tree").map_err(|error| error.to_string()), "after {:?}", touch);
             prop_assert_eq!(single, fresh.look("tree/a").ok().flatten());
         }
     }

@@ -25,10 +25,12 @@ Examples:
   textum plan                       what would run, and why
   textum run --set fit.rate=0.1     run with one parameter changed
   textum trace build/model.json     where a file comes from, wherever it lies
+  textum data diff shifts@1 shifts  which rows of a dataset have changed
   textum rebuild last               make the last run's results again and compare
 
 What can be named anywhere: a run (7f3a, 20261123-0542-7f3a, last, last~2, best:auc), a digest
-(b3:91ac22), a path of a run (7f3a:build/model.json), or any file on disk, by its content.
+(b3:91ac22), a path of a run (7f3a:build/model.json), a dataset version (shifts@2), or any file on
+disk, by its content.
 
 Exit status: 0 done, 1 a stage, check or rebuild did not succeed, 2 wrong usage or manifest,
 3 what was asked for is not there, 4 damage or an I/O failure, 130 interrupted.";
@@ -68,6 +70,8 @@ pub enum Format {
     Dot,
     /// A Mermaid diagram (plan --graph and trace).
     Mermaid,
+    /// A page (data profile).
+    Html,
 }
 
 /// When to use colour.
@@ -92,6 +96,8 @@ pub enum Command {
     Plan(commands::plan::PlanArgs),
     /// Execute what has changed, reuse what is recorded
     Run(commands::run::RunArgs),
+    /// Look at datasets: record, compare, search and sum up their versions
+    Data(commands::data::DataArgs),
     /// List the runs, newest first
     Runs(commands::runs::RunsArgs),
     /// Show a run, a log, a receipt, or what a digest is
@@ -104,6 +110,10 @@ pub enum Command {
     Rebuild(commands::rebuild::RebuildArgs),
     /// Look whether the store holds everything that receipts promise
     Verify(commands::verify::VerifyArgs),
+    /// Free space: drop what can be rebuilt from what stays
+    Prune(commands::prune::PruneArgs),
+    /// Tell what the store holds, and how large it is
+    Stats(commands::stats::StatsArgs),
     /// Print the completion script of a shell
     #[command(after_help = "Example, for bash: add to ~/.bashrc\n  source <(textum completions bash)")]
     Completions(commands::shell::CompletionsArgs),

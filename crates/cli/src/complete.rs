@@ -34,3 +34,17 @@ pub fn runs() -> Vec<CompletionCandidate> {
     let best = project.manifest.metrics.iter().map(|(name, _)| CompletionCandidate::new(format!("best:{name}")));
     by_id.chain(best).chain([CompletionCandidate::new("last")]).collect()
 }
+
+/// The datasets of the manifest.
+pub fn datasets() -> Vec<CompletionCandidate> {
+    let Some(project) = project() else { return Vec::new() };
+    project.manifest.data.iter().map(|d| CompletionCandidate::new(&d.name)).collect()
+}
+
+/// The datasets and their versions.
+pub fn versions() -> Vec<CompletionCandidate> {
+    let Some(project) = project() else { return Vec::new() };
+    let names = project.ledger.dataset_names().unwrap_or_default();
+    let all = names.iter().flat_map(|n| textum_core::data::versions(&project.ledger, n).unwrap_or_default());
+    datasets().into_iter().chain(all.map(|v| CompletionCandidate::new(v.name()).help(Some(v.recorded.into())))).collect()
+}

@@ -1,5 +1,6 @@
 //! The one table from errors to what is said, what to do next, and the exit status.
 
+use textum_core::data::DataError;
 use textum_core::exec::{ClearError, ExecError};
 use textum_core::fingerprint::{PythonError, ScanError};
 use textum_core::fsio::IoError;
@@ -11,6 +12,8 @@ use textum_core::rebuild::RebuildError;
 use textum_core::receipt::{DocumentError, ReceiptError, TreeReceiptError};
 use textum_core::restore::{PutError, RestoreError};
 use textum_core::store::StoreError;
+use textum_core::table::TableError;
+use textum_core::upkeep::UpkeepError;
 use textum_core::verify::VerifyError;
 use textum_core::workspace::{LoadProjectError, WorkspaceError};
 
@@ -117,10 +120,11 @@ impl From<ScanError> for Failure {
 }
 
 unwrapping!(StoreError { Io },
-    StoreError::Damaged { .. } => damaged("run `textum verify` to see what it touches; content that is damaged is never handed out"),
+    StoreError::Damaged { .. } => damaged("`textum verify` tells what it touches, `textum verify --repair` mends what it can; damaged content is never handed out"),
     StoreError::Missing { .. } => absent("if it is an output, `textum rebuild` can make it again"),
 );
 unwrapping!(LedgerError { Io, Store, Receipt },
+    LedgerError::Older => damaged("run the command again: it is made anew from the receipts"),
     LedgerError::Damaged { .. } => damaged("the ledger is only an index: `textum verify --repair` makes it anew from the receipts"),
     LedgerError::Newer { .. } => damaged("use a newer Textum, or let this one make its own: `textum verify --repair`"),
 );
@@ -154,7 +158,48 @@ unwrapping!(PlanError { Mistakes, Read, Python, Ledger, Receipt, Document, Tree 
 );
 unwrapping!(PutError { Io, Store, Clear });
 unwrapping!(ClearError { Io, Scan, Store, Ledger });
-unwrapping!(ExecError { Plan, Io, Scan, Store, Ledger, Receipt, Document, Put, Clear, Python, Workspace },
+impl From<Box<DataError>> for Failure {
+    fn from(error: Box<DataError>) -> Failure {
+        (*error).into()
+    }
+}
+
+impl From<TableError> for Failure {
+    fn from(error: TableError) -> Failure {
+        let said = error.to_string();
+        match error {
+            TableError::Io(e) => e.into(),
+            TableError::Store(e) => e.into(),
+            TableError::NoTable { .. } => {
+                wrong("tables are files ending in .csv, .tsv, .jsonl, .ndjson or .parquet, also with .gz or .zst")(said)
+            }
+            TableError::Malformed { .. } => damaged("correct the file, or export it again")(said),
+            TableError::NoColumn { columns, .. } => {
+                Failure::new(USAGE, said, format!("its columns are {}", crate::render::text::some(&columns, 24)))
+            }
+            TableError::NoRoom { .. } => damaged("make room and run the command again")(said),
+        }
+    }
+}
+
+unwrapping!(DataError { Io, Store, Ledger, Scan, Document, Table, Mistakes },
+    DataError::Filter { text, source } => |_| {
+        let width = |text: &str| unicode_width::UnicodeWidthStr::width(text);
+        let (before, marked) = (&text[..source.at.start], &text[source.at.clone()]);
+        let under = format!("{}{}", " ".repeat(width(before)), "^".repeat(width(marked).max(1)));
+        Failure::new(USAGE, format!("{}\n  {text}\n  {under}", source.what), source.help.clone())
+    },
+    DataError::NoDataset { .. } => absent("`textum data` lists the datasets; `textum data add PATH` declares one"),
+    DataError::NoVersion { .. } => absent("`textum data versions NAME` lists them"),
+    DataError::NothingRecorded(_) => absent("`textum data record` records it as it is now"),
+    DataError::Absent { .. } => absent("`textum restore NAME@VERSION` brings a recorded version back"),
+    DataError::ReferenceChanged { .. } => absent("bring the source back to what it was; Textum never had its bytes"),
+    DataError::Folder(_) => wrong("name a table in it; `textum data diff` compares whole folders file by file"),
+    DataError::NotInFolder { .. } => absent("check the path; it is relative to the dataset's folder"),
+    DataError::FileAndFolder(..) => wrong("compare a file with a file, a folder with a folder"),
+    DataError::NotAdded { what, help } => |_| Failure::new(USAGE, what, help),
+);
+unwrapping!(ExecError { Plan, Io, Scan, Store, Ledger, Receipt, Document, Put, Clear, Python, Workspace, Data },
     ExecError::RunTaken(_) => damaged("run the command again"),
 );
 unwrapping!(NameError { Ledger },
@@ -166,7 +211,7 @@ unwrapping!(NameError { Ledger },
     NameError::NoDigest(_) => absent("check the digits; `textum trace FILE` shows the digests behind a file"),
     NameError::NotADigest(_) => wrong("write it as in b3:91ac22"),
 );
-unwrapping!(TraceError { Name, Scan, Io, Ledger, Store, Receipt, Plan },
+unwrapping!(TraceError { Data, Name, Scan, Io, Ledger, Store, Receipt, Plan },
     TraceError::NeverSeen { .. } => absent("it may be edited since, or come from another project; `textum runs` lists what this one made"),
     TraceError::NoPath { .. } => absent("`textum show RUN` lists what a run read and wrote"),
 );
@@ -181,4 +226,13 @@ unwrapping!(RebuildError { Trace, Exec, Put, Io, Store, Ledger, Receipt, Documen
     RebuildError::NothingDone(_) => absent("choose a run that `textum runs` shows as done"),
     RebuildError::Stopped => |said| Failure::new(INTERRUPTED, said, "nothing was changed; run it again when you like"),
 );
-unwrapping!(VerifyError { Store, Ledger });
+unwrapping!(UpkeepError { Io, Store, Ledger, Receipt, Tree, Name, Exec },
+    UpkeepError::Damaged { .. } => damaged("`textum verify --repair` mends what can be mended; then run the command again"),
+);
+impl From<Box<ExecError>> for Failure {
+    fn from(error: Box<ExecError>) -> Failure {
+        (*error).into()
+    }
+}
+
+unwrapping!(VerifyError { Io, Scan, Exec, Store, Ledger });

@@ -19,6 +19,7 @@
 //!
 //! A newcomer's rule: needs the disk → `fingerprint` or `exec`; decides → `plan`; shows → the command line.
 
+pub mod data;
 pub mod event;
 pub mod exec;
 pub mod fingerprint;
@@ -33,5 +34,7 @@ pub mod receipt;
 pub mod restore;
 pub mod sandbox;
 pub mod store;
+pub mod table;
+pub mod upkeep;
 pub mod verify;
 pub mod workspace;

@@ -1,14 +1,17 @@
 //! One file a command: its arguments, and `run`: open, ask the core, render.
 
+pub mod data;
 pub mod demo;
 pub mod new;
 pub mod plan;
+pub mod prune;
 pub mod rebuild;
 pub mod restore;
 pub mod run;
 pub mod runs;
 pub mod shell;
 pub mod show;
+pub mod stats;
 pub mod trace;
 pub mod verify;
 

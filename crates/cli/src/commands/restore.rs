@@ -4,14 +4,15 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use clap::Args;
+use textum_core::data::{split_name, version_with};
 use textum_core::lineage::{Origin, find_target};
 use textum_core::receipt::{Content, RunReceipt};
-use textum_core::restore::{Restored, Wanted, of_digest, of_run, of_tree, restore_into, restore_tree};
+use textum_core::restore::{Restored, Wanted, of_digest, of_run, of_tree, of_version, restore_into, restore_tree};
 use textum_core::workspace::Project;
 
 use super::{by_whom, here, open};
 use crate::args::{Format, Global};
-use crate::failure::Failure;
+use crate::failure::{Failure, UNSUCCESSFUL};
 use crate::render::table::{Cell, Look, table};
 use crate::render::text;
 use crate::ui::Ui;
@@ -19,11 +20,11 @@ use crate::ui::Ui;
 /// What `textum restore` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  git checkout OLD && textum restore   data and outputs as they were at that commit\n  textum restore 7f3a                  data and outputs of a run\n  textum restore 7f3a --code           its code and other files as well\n  textum restore 7f3a:build/model.json one file of it\n  textum restore best:auc -o ~/best    everything of a run, into another folder"
+    after_help = "Examples:\n  git checkout OLD && textum restore   data and outputs as they were at that commit\n  textum restore 7f3a                  data and outputs of a run\n  textum restore 7f3a --code           its code and other files as well\n  textum restore 7f3a:build/model.json one file of it\n  textum restore shifts@1              a version of a dataset\n  textum restore best:auc -o ~/best    everything of a run, into another folder"
 )]
 pub struct RestoreArgs {
-    /// A run, RUN:PATH, or a digest; left out: what textum.receipt.json says
-    #[arg(value_name = "RUN|RUN:PATH|DIGEST", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
+    /// A run, RUN:PATH, a dataset version, or a digest; left out: what textum.receipt.json says
+    #[arg(value_name = "RUN|RUN:PATH|NAME@V|DIGEST", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
     name: Option<String>,
     /// Put it into this folder, code included, and leave the working tree alone
     #[arg(short, long, value_name = "DIR", value_hint = clap::ValueHint::DirPath)]
@@ -52,12 +53,13 @@ pub fn run(global: &Global, args: &RestoreArgs, ui: &Ui) -> Result<u8, Failure> 
         let put: Vec<_> =
             restored.put.iter().map(|(p, c)| serde_json::json!({"path": p, "digest": c.digest, "size": c.size})).collect();
         ui.json(&serde_json::json!({
-            "restored": put, "unchanged": restored.same, "code_differs": restored.code_differs, "run": wanted.run,
+            "restored": put, "unchanged": restored.same, "code_differs": restored.code_differs,
+            "references_differ": restored.references_differ, "run": wanted.run,
         }));
-        return Ok(0);
+    } else {
+        ui.result(&tell(&project, &restored, &said, args, wanted.run.as_deref(), ui)?);
     }
-    ui.result(&tell(&project, &restored, &said, args, wanted.run.as_deref(), ui)?);
-    Ok(0)
+    Ok(if restored.references_differ.is_empty() { 0 } else { UNSUCCESSFUL })
 }
 
 fn wanted(project: &Project, args: &RestoreArgs, global: &Global) -> Result<(Wanted, String), Failure> {
@@ -77,6 +79,16 @@ fn wanted(project: &Project, args: &RestoreArgs, global: &Global) -> Result<(Wan
         let said = format!("{}{also}", digest.short());
         return Ok((Wanted::one(found), said));
     }
+    let on_disk = here(global).join(name);
+    let (whole, part) = name.split_once(':').map_or((name.as_str(), None), |(whole, part)| (whole, Some(part)));
+    if let Some((dataset, number)) = split_name(whole).filter(|_| !on_disk.exists()) {
+        let version = version_with(&project.ledger, dataset, number)?;
+        let all = of_version(project, &version);
+        return match part {
+            Some(part) => Ok((all.only(&project.store, &format!("{}/{part}", version.path))?, name.clone())),
+            None => Ok((all, version.name())),
+        };
+    }
     // A colon parts the run from a path of it; `best:auc` has one of its own.
     let (run, path) = match name.strip_prefix("best:") {
         Some(rest) => match rest.split_once(':') {
@@ -85,7 +97,6 @@ fn wanted(project: &Project, args: &RestoreArgs, global: &Global) -> Result<(Wan
         },
         None => name.split_once(':').map_or((name.clone(), None), |(r, p)| (r.to_string(), Some(p))),
     };
-    let on_disk = here(global).join(name);
     if path.is_none() && on_disk.exists() && project.ledger.resolve_run(&run, &project.manifest.metrics).is_err() {
         // A file on disk: what it was recorded as, at its recorded place.
         let target = find_target(project, name, &here(global))?;
@@ -114,6 +125,7 @@ fn tell(
 ) -> Result<String, Failure> {
     let style = &ui.style;
     let mut out = match restored.put.len() {
+        0 if !restored.references_differ.is_empty() => format!("{}: {said}\n", style.bold("nothing could be restored")),
         0 => format!("{}: {said} is what stands here already\n", style.bold("nothing to restore")),
         n => format!("{} {} from {said}\n\n", style.bold("restored"), text::counted(n as u64, "path")),
     };
@@ -129,6 +141,9 @@ fn tell(
             "\n  code differs from that of then: {}; --code restores it too\n",
             text::some(&restored.code_differs, 6)
         ));
+    }
+    for differs in &restored.references_differ {
+        out.push_str(&format!("\n  {} {differs}\n", style.bad("not restored:")));
     }
     let whole_run = args.output.is_none() && args.name.as_ref().is_none_or(|n| !n.starts_with("b3:"));
     if let (Some(run), true) = (run, whole_run)

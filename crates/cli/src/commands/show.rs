@@ -20,8 +20,8 @@ use crate::ui::Ui;
     after_help = "Examples:\n  textum show last                 the newest run\n  textum show 7f3a --log fit       what fit printed\n  textum show best:auc --receipt   the receipt itself, as stored\n  textum show b3:91ac22            what a digest is, and where it was met"
 )]
 pub struct ShowArgs {
-    /// A run or a digest
-    #[arg(value_name = "RUN|DIGEST", default_value = "last", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
+    /// A run, a digest, or a dataset version
+    #[arg(value_name = "RUN|DIGEST|NAME@V", default_value = "last", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
     name: String,
     /// What a stage printed
     #[arg(long, value_name = "STAGE", conflicts_with = "receipt", add = clap_complete::ArgValueCandidates::new(crate::complete::stages))]
@@ -37,6 +37,9 @@ pub fn run(global: &Global, args: &ShowArgs, ui: &Ui) -> Result<u8, Failure> {
     let project = open(global, ui)?;
     if args.name.starts_with("b3:") {
         return digest(&project, args, ui);
+    }
+    if let Some((name, number)) = textum_core::data::split_name(&args.name) {
+        return super::data::show_version(&project, name, number, global, ui);
     }
     let id = project.ledger.resolve_run(&args.name, &project.manifest.metrics)?;
     let row = project.ledger.run(&id)?.ok_or(NameError::NoRuns)?;

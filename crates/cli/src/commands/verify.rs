@@ -1,8 +1,7 @@
 //! `textum verify`.
 
 use clap::Args;
-use textum_core::store::Store;
-use textum_core::verify::verify;
+use textum_core::verify::{Problem, repair, verify};
 use textum_core::workspace::Workspace;
 
 use super::here;
@@ -14,13 +13,13 @@ use crate::ui::Ui;
 /// What `textum verify` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum verify            packs, indexes, receipts and ledger agree, and every run has all it needs\n  textum verify --deep     every stored byte is what was written\n  textum verify --repair   make indexes and ledger anew from packs and receipts"
+    after_help = "Examples:\n  textum verify            packs, indexes, receipts and ledger agree, and every run has all it needs\n  textum verify --deep     every stored byte is what was written\n  textum verify --repair   make indexes and ledger anew, keep what is whole of damaged packs, and take lost\n                           content anew from the working tree where it is still there"
 )]
 pub struct VerifyArgs {
     /// Read and check every stored byte
     #[arg(long)]
     deep: bool,
-    /// Make anew what is derived: indexes and the ledger
+    /// Mend what can be mended; reads every stored byte
     #[arg(long)]
     repair: bool,
 }
@@ -33,8 +32,7 @@ pub fn run(global: &Global, args: &VerifyArgs, ui: &Ui) -> Result<u8, Failure> {
         ui.say("there is nothing to verify yet: nothing has been recorded");
         return Ok(0);
     }
-    let store = Store::open(&workspace.store_folder());
-    let report = verify(&store, &workspace.ledger_path(), args.deep, args.repair)?;
+    let report = if args.repair { repair(&workspace)? } else { verify(&workspace, args.deep)? };
     let good = report.problems.is_empty();
     if ui.format == Format::Json {
         ui.json(&report);
@@ -46,7 +44,11 @@ pub fn run(global: &Global, args: &VerifyArgs, ui: &Ui) -> Result<u8, Failure> {
         text::counted(report.entries as u64, "entry").replace("entrys", "entries"),
         text::counted(report.packs as u64, "pack"),
         text::bytes(report.bytes),
-        text::counted(report.runs as u64, "run"),
+        format_args!(
+            "{}, {} of datasets",
+            text::counted(report.runs as u64, "run"),
+            text::counted(report.versions as u64, "version")
+        ),
         if report.deep { "; every byte was read" } else { "" }
     );
     let mut out = match good {
@@ -54,17 +56,22 @@ pub fn run(global: &Global, args: &VerifyArgs, ui: &Ui) -> Result<u8, Failure> {
         false => format!("{}: {looked}\n\n", style.bad(&text::counted(report.problems.len() as u64, "problem"))),
     };
     for repaired in &report.repaired {
-        out.push_str(&format!("  {} {repaired}\n", style.accent("made anew")));
+        out.push_str(&format!("  {} {repaired}\n", style.accent("mended:")));
     }
     for problem in &report.problems {
         out.push_str(&format!("  {}\n", problem.what));
-        if !problem.runs.is_empty() {
-            out.push_str(&format!("    {}\n", style.dim(&format!("touches {}", text::some(&problem.runs, 6)))));
+        if !problem.runs.is_empty() || !problem.datasets.is_empty() {
+            out.push_str(&format!("    {}\n", style.dim(&touches(problem))));
         }
     }
+    if report.dropped > 0 {
+        let dropped = text::counted(report.dropped as u64, "output");
+        out.push_str(&style.dim(&format!("  {dropped} dropped by `textum prune`, to be rebuilt from what is there\n")));
+    }
     ui.result(&out);
-    if report.problems.iter().any(|p| p.derived) {
-        ui.say(&format!("{} `textum verify --repair` makes indexes and the ledger anew", ui.err_style.accent("next:")));
+    if !good && !args.repair {
+        let help = "`textum verify --repair` makes anew what is derived, and takes lost content from the working tree";
+        ui.say(&format!("{} {help}", ui.err_style.accent("next:")));
     } else if !good {
         ui.say(&format!(
             "{} outputs can be made again with `textum rebuild`; other content must come from another copy of the store",
@@ -72,4 +79,17 @@ pub fn run(global: &Global, args: &VerifyArgs, ui: &Ui) -> Result<u8, Failure> {
         ));
     }
     Ok(if good { 0 } else { DAMAGE })
+}
+
+fn touches(problem: &Problem) -> String {
+    let mut parts = Vec::new();
+    if !problem.datasets.is_empty() {
+        parts.push(text::some(&problem.datasets, 6));
+    }
+    match problem.runs.len() {
+        0 => {}
+        1 => parts.push(format!("the run {}", problem.runs[0])),
+        _ => parts.push(format!("the runs {}", text::some(&problem.runs, 6))),
+    }
+    format!("touches {}", parts.join(" and "))
 }

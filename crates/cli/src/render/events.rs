@@ -10,6 +10,10 @@ use crate::ui::Style;
 pub fn line(event: &Event, style: &Style) -> Option<String> {
     Some(match event {
         Event::Begun { .. } => return None,
+        Event::NewVersion { dataset, number, rows } => {
+            let rows = rows.map(|n| style.dim(&format!("  {}", text::counted(n, "row")))).unwrap_or_default();
+            format!("  {dataset}@{number}  {}{rows}", style.accent("new version"))
+        }
         Event::StageStarted { stage, before } => started(stage, *before, style),
         Event::Output { stage, line } => format!("{} {line}", style.dim(&format!("{stage} │"))),
         Event::StageSettled { stage, state, seconds, reason } => settled(stage, *state, *seconds, reason.as_deref(), style),

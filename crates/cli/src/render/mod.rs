@@ -1,5 +1,6 @@
 //! Core values to text, JSON, CSV and Markdown: pure functions.
 
+pub mod data;
 pub mod events;
 pub mod graph;
 pub mod mistakes;
@@ -11,3 +12,4 @@ pub mod show;
 pub mod table;
 pub mod text;
 pub mod trace;
+pub mod upkeep;

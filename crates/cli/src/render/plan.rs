@@ -44,6 +44,7 @@ fn read_reason(reason: &Reason, detail: Option<&ReadDetail>) -> String {
     match (&reason.from, &reason.to, detail) {
         (None, _, _) => format!("{name} is now read"),
         (_, None, _) => format!("{name} is no longer read"),
+        (_, _, Some(detail @ ReadDetail::Rows { .. })) => format!("{name}: {}", rows(detail)),
         (_, _, Some(ReadDetail::Lines { differing, of })) => {
             format!("{name}: {} of {} differ", text::count(*differing), text::counted(*of, "line"))
         }
@@ -59,6 +60,22 @@ fn read_reason(reason: &Reason, detail: Option<&ReadDetail>) -> String {
         ),
         _ => format!("{name} edited"),
     }
+}
+
+fn rows(detail: &ReadDetail) -> String {
+    let ReadDetail::Rows { added, removed, changed, of, columns, schema } = detail else { return String::new() };
+    let mut parts = Vec::new();
+    if *changed > 0 {
+        let columns = if columns.is_empty() { String::new() } else { format!(" in {}", text::some(columns, 3)) };
+        parts.push(format!("{} of {} changed{columns}", text::count(*changed), text::counted(*of, "row")));
+    }
+    if added + removed > 0 {
+        parts.push(format!("+{} −{} rows, now {}", text::count(*added), text::count(*removed), text::count(*of)));
+    }
+    if *schema > 0 {
+        parts.push(format!("{} came, went or changed type", text::counted(*schema, "column")));
+    }
+    if parts.is_empty() { "written otherwise, with the same rows".to_string() } else { parts.join("; ") }
 }
 
 /// A headline for a plan.

@@ -48,6 +48,9 @@ pub fn text(outcome: &RebuildOutcome, style: &Style) -> String {
         outcome.run,
         text::seconds(outcome.seconds)
     );
+    if !outcome.stored.is_empty() {
+        out.push_str(&format!("  back in the store, from which they had been dropped: {}\n\n", text::some(&outcome.stored, 6)));
+    }
     let mut rows = Vec::new();
     for stage in &outcome.stages {
         for (i, write) in stage.writes.iter().enumerate() {

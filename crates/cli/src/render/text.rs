@@ -85,6 +85,20 @@ pub fn metric(value: &Metric) -> String {
     }
 }
 
+/// A figure with four digits that tell something.
+pub fn figure(value: f64) -> String {
+    let size = value.abs();
+    if !value.is_finite() || (value == value.trunc() && size < 1e7) {
+        return format!("{value}");
+    }
+    if !(1e-3..1e7).contains(&size) {
+        return format!("{value:.2e}");
+    }
+    let digits = (3 - size.log10().floor() as i32).clamp(0, 6) as usize;
+    let text = format!("{value:.digits$}");
+    if text.contains('.') { text.trim_end_matches('0').trim_end_matches('.').to_string() } else { text }
+}
+
 /// A parameter's JSON text as people write it: strings without quotes.
 pub fn param(text: &str) -> String {
     serde_json::from_str::<String>(text).unwrap_or_else(|_| text.to_string())

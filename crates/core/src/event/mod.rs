@@ -18,6 +18,15 @@ pub enum Event {
         /// Stages that it may have to deal with.
         stages: usize,
     },
+    /// A state of a dataset that was never recorded before is now a version.
+    NewVersion {
+        /// The dataset.
+        dataset: String,
+        /// The version's number.
+        number: u64,
+        /// Of a table: its rows.
+        rows: Option<u64>,
+    },
     /// A stage is about to be executed.
     StageStarted {
         /// The stage.

@@ -233,6 +233,7 @@ impl Conductor<'_> {
                 by,
                 dataset: if writers.is_empty() { self.project.dataset_of(path).map(str::to_string) } else { None },
                 for_all: self.project.manifest.environment.files.contains(path),
+                hold: self.project.hold_of(path),
             });
         }
         Ok(Ok(Task {

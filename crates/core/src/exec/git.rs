@@ -30,3 +30,13 @@ pub fn git_state(project: &Path) -> Option<GitState> {
     let changed = git(project, &["status", "--porcelain", "--untracked-files=no", "--", ".", ":(exclude)*textum.receipt.json"]);
     Some(GitState { commit, branch, dirty: changed.is_some_and(|text| !text.is_empty()) })
 }
+
+/// Whether a folder lies in a git repository.
+pub fn in_git(folder: &Path) -> bool {
+    folder.ancestors().any(|a| a.join(".git").exists())
+}
+
+/// Whether git, asked in a folder, says yes.
+pub fn git_says(folder: &Path, words: &[&str]) -> bool {
+    git(folder, words).is_some()
+}

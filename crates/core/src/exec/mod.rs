@@ -15,7 +15,7 @@ mod stage;
 mod watch;
 
 pub use clear::{ClearError, Clearer};
-pub use git::git_state;
+pub use git::{git_says, git_state, in_git};
 pub use likely::tail;
 pub use live::{close_interrupted, live_runs};
 pub use local::LocalPlace;
@@ -24,6 +24,7 @@ pub use place::{Job, Place, Running};
 pub use run::{Execution, RunOptions, RunOutcome, SettledStage, run};
 pub use stage::{Bench, Task};
 
+use crate::data::DataError;
 use crate::fingerprint::{PythonError, ScanError};
 use crate::fsio::IoError;
 use crate::ledger::LedgerError;
@@ -45,6 +46,9 @@ pub enum ExecError {
     /// The project's files could not be looked at.
     #[error(transparent)]
     Scan(#[from] ScanError),
+    /// A dataset could not be recorded.
+    #[error(transparent)]
+    Data(#[from] Box<DataError>),
     /// The store.
     #[error(transparent)]
     Store(#[from] StoreError),

@@ -11,6 +11,7 @@ use super::schedule::Capacity;
 use super::stage::Bench;
 use super::watch::Watcher;
 use super::{ExecError, LocalPlace};
+use crate::data::recorded_anew;
 use crate::event::{CancelToken, Event, EventSink};
 use crate::graph::StageIndex;
 use crate::ledger::new_run_id;
@@ -132,31 +133,46 @@ pub fn run(
     super::close_interrupted(project, events)?;
     let selected = project.graph.select(&options.stages);
     crate::plan::missing_reads(project, &selected).map_err(crate::plan::PlanError::from)?;
-    let (recorded, manifest) = {
+    let (recorded, draft, live) = {
         let project = &*project;
         let writer = project.store.writer()?;
         let reads = record_reads(project, &selected, &writer)?;
+        let versions = recorded_anew(project, &reads, &writer, &options.by, None).map_err(Box::new)?;
+        let tell = || {
+            let new = versions.iter().filter(|v| v.new);
+            new.for_each(|v| events.event(Event::NewVersion { dataset: v.name.clone(), number: v.number, rows: v.rows }));
+        };
         if !options.sandbox && options.label.is_none() && options.note.is_none() {
             let outlook = Outlook::new(project, &selected, options.force.clone())?;
             let plan = Plan::make(&outlook, &selected)?;
             if !plan.has_work() {
+                // A new state of a dataset is recorded, whether or not a stage reads it.
+                writer.publish()?;
+                tell();
                 project.scanner.save();
                 return nothing_to_do(project, plan, outlook.tree, clock);
             }
         }
         let manifest = writer.put_bytes(project.manifest.text.as_bytes())?;
         record_settings(project, &writer)?;
+        let run = new_run_id(&project.ledger)?;
+        let draft = draft(project, &run, options, &reads, manifest);
+        // Others see that a run is at work before they see content that no receipt speaks of yet.
+        let live = LiveRun::begin(&project.workspace.runs_folder(), &draft)?;
         // Nothing is executed before what it reads is safe.
-        writer.publish()?;
-        (reads, manifest)
+        if let Err(e) = writer.publish() {
+            live.end()?;
+            return Err(e.into());
+        }
+        tell();
+        (reads, draft, live)
     };
-    let run = new_run_id(&project.ledger)?;
+    let run = draft.run.clone();
     if options.sandbox {
-        let root = crate::sandbox::create(&project.workspace, &run, &project.store, &recorded)?;
-        project.scanner = crate::fingerprint::Scanner::open(&root, None);
+        let root = crate::sandbox::create(project, &run, &recorded)?;
+        let references = project.scanner.references().to_vec();
+        project.scanner = crate::fingerprint::Scanner::open(&root, None).with_references(references);
     }
-    let draft = draft(project, &run, options, &recorded, manifest);
-    let live = LiveRun::begin(&project.workspace.runs_folder(), &draft)?;
     events.event(Event::Begun { run: run.clone(), stages: selected.iter().filter(|s| **s).count() });
     let outcome = carry_out(project, &selected, options, &live, draft, events, cancel, clock)?;
     project.ledger.catch_up(&project.store)?;
@@ -245,10 +261,10 @@ fn metrics_of(stages: &[SettledStage]) -> BTreeMap<String, Metric> {
 
 fn draft(project: &Project, run: &str, options: &RunOptions, recorded: &BTreeMap<String, Content>, stored: Stored) -> RunReceipt {
     let manifest = &project.manifest;
-    let data = manifest
-        .data
-        .iter()
-        .filter_map(|d| recorded.get(&d.path).map(|c| (d.name.clone(), DatasetState { path: d.path.clone(), content: c.clone() })));
+    let data = manifest.data.iter().filter_map(|d| {
+        let content = recorded.get(&d.path)?.clone();
+        Some((d.name.clone(), DatasetState { path: d.path.clone(), content, hold: d.hold }))
+    });
     RunReceipt {
         r#type: RUN_RECEIPT.to_string(),
         run: run.to_string(),

@@ -55,6 +55,8 @@ const WORTH_WAITING: u64 = 8 << 20;
 pub struct Scanner {
     root: PathBuf,
     cache: Option<PathBuf>,
+    /// Paths whose bytes stay where they are: only their listings are recorded.
+    references: Vec<String>,
     single: Mutex<Single>,
 }
 
@@ -74,7 +76,25 @@ impl Scanner {
     pub fn open(root: &Path, cache: Option<PathBuf>) -> Scanner {
         let memory = cache.as_ref().map(|c| Memory::load(&c.join("files"))).unwrap_or_default();
         let known = memory.iter().map(|f| (f.path.to_string(), (f.kind, f.stat, f.digest))).collect();
-        Scanner { root: root.to_path_buf(), cache, single: Mutex::new(Single { known, ..Single::default() }) }
+        let single = Mutex::new(Single { known, ..Single::default() });
+        Scanner { root: root.to_path_buf(), cache, references: Vec::new(), single }
+    }
+
+    /// With these references: of what lies in them only digests and listings are recorded, and a link
+    /// there may lead anywhere.
+    pub fn with_references(mut self, references: Vec<String>) -> Scanner {
+        self.references = references;
+        self
+    }
+
+    /// Whether a path is a reference, or lies in one.
+    pub fn is_reference(&self, path: &str) -> bool {
+        self.references.iter().any(|r| crate::manifest::is_within(path, r))
+    }
+
+    /// The references that it knows.
+    pub fn references(&self) -> &[String] {
+        &self.references
     }
 
     /// The folder below which it looks.
@@ -123,11 +143,13 @@ impl Scanner {
             Err(e) if matches!(e.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => return Ok(None),
             other => other.map_err(IoError::of("look at", &full))?,
         };
-        if linked {
+        let is_reference = self.is_reference(path);
+        if linked && !is_reference {
             self.stays_in_project(&full)?;
         }
+        let (writer, outlines) = if is_reference { (None, writer) } else { (writer, None) };
         match walk::kind_of(&meta) {
-            Some(ItemKind::EmptyDir) => self.folder(path, &full, writer).map(Some),
+            Some(ItemKind::EmptyDir) => self.folder(path, &full, writer, outlines).map(Some),
             Some(kind) => {
                 let stat = Stat::of(&meta);
                 let digest = self.file(path, &full, kind, stat, writer)?;
@@ -168,12 +190,20 @@ impl Scanner {
         Ok(digest)
     }
 
-    fn folder(&self, path: &str, full: &Path, writer: Option<&Writer<'_>>) -> Result<Content, ScanError> {
+    /// With a writer, all of the folder is taken in; with one for outlines, only its listing is.
+    fn folder(
+        &self,
+        path: &str,
+        full: &Path,
+        writer: Option<&Writer<'_>>,
+        outlines: Option<&Writer<'_>>,
+    ) -> Result<Content, ScanError> {
         let cache = self.cache.as_ref().map(|c| c.join(format!("folder-{}", &Digest::of(path.as_bytes()).hex()[..16])));
         let (memory, seen) = rayon::join(|| cache.as_deref().map(Memory::load).unwrap_or_default(), || walk::walk(full));
         let seen = seen?;
         if let Some((digest, files, size)) = unchanged(&seen, &memory)
             && writer.is_none_or(|w| w.contains(&digest).unwrap_or(false))
+            && outlines.is_none_or(|w| w.has_outline(&digest).unwrap_or(false))
         {
             let content = Content { kind: ContentKind::Folder, digest, size, files: Some(files) };
             self.remember_recent(path, &content);
@@ -184,6 +214,9 @@ impl Scanner {
         let (content, listing) = list(&seen, &digests);
         if let Some(writer) = writer {
             writer.put_bytes(&listing)?;
+        }
+        if let Some(outlines) = outlines {
+            outlines.put_outline(&listing)?;
         }
         if let Some(cache) = cache {
             remember(&cache, &seen, &digests, observed, &content);

@@ -4,8 +4,8 @@ use rusqlite::{Transaction, params};
 
 use super::{Ledger, LedgerError};
 use crate::receipt::{
-    PathContent, REBUILD_RECEIPT, RUN_RECEIPT, RebuildReceipt, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt,
-    read_document, type_of,
+    DATA_RECEIPT, DataReceipt, PRUNE_RECEIPT, PathContent, PruneReceipt, REBUILD_RECEIPT, RUN_RECEIPT, RebuildReceipt,
+    ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt, read_document, type_of,
 };
 use crate::store::{Digest, Store, StoreError};
 
@@ -83,6 +83,8 @@ fn fold(tx: &Transaction<'_>, digest: &Digest, bytes: &[u8]) -> Result<bool, Fol
     match kind.as_str() {
         STAGE_RECEIPT => fold_stage(tx, digest, &read_document(digest, bytes, STAGE_RECEIPT)?)?,
         RUN_RECEIPT => fold_run(tx, digest, &read_document(digest, bytes, RUN_RECEIPT)?)?,
+        DATA_RECEIPT => fold_data(tx, digest, &read_document(digest, bytes, DATA_RECEIPT)?)?,
+        PRUNE_RECEIPT => fold_prune(tx, &read_document(digest, bytes, PRUNE_RECEIPT)?)?,
         REBUILD_RECEIPT => fold_rebuild(tx, digest, &read_document(digest, bytes, REBUILD_RECEIPT)?)?,
         // A newer receipt is an error rather than a gap in the history; other documents are not indexed.
         other if other.starts_with("textum/") && other.contains("-receipt@") => {
@@ -97,6 +99,8 @@ fn newest_known(kind: &str) -> &'static str {
     match kind.split('@').next().unwrap_or_default() {
         "textum/stage-receipt" => STAGE_RECEIPT,
         "textum/run-receipt" => RUN_RECEIPT,
+        "textum/data-receipt" => DATA_RECEIPT,
+        "textum/prune-receipt" => PRUNE_RECEIPT,
         _ => REBUILD_RECEIPT,
     }
 }
@@ -183,6 +187,35 @@ fn fold_run(tx: &Transaction<'_>, digest: &Digest, run: &RunReceipt) -> rusqlite
     for (name, data) in &run.data {
         let content = &data.content;
         insert.execute(params![run.run, name, data.path, word(&content.kind), content.digest.as_bytes(), content.size as i64])?;
+    }
+    Ok(())
+}
+
+fn fold_data(tx: &Transaction<'_>, digest: &Digest, data: &DataReceipt) -> rusqlite::Result<()> {
+    let content = &data.content;
+    tx.prepare_cached("INSERT OR IGNORE INTO data_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)")?
+        .execute(params![
+            digest.as_bytes(),
+            data.dataset,
+            data.number as i64,
+            data.path,
+            word(&content.kind),
+            content.digest.as_bytes(),
+            content.size as i64,
+            content.files.map(|n| n as i64),
+            word(&data.hold),
+            data.rows.map(|n| n as i64),
+            data.recorded,
+            data.by,
+            data.note
+        ])?;
+    Ok(())
+}
+
+fn fold_prune(tx: &Transaction<'_>, prune: &PruneReceipt) -> rusqlite::Result<()> {
+    let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO dropped VALUES (?1, ?2)")?;
+    for digest in prune.dropped.keys() {
+        insert.execute(params![digest.as_bytes(), prune.pruned])?;
     }
     Ok(())
 }

@@ -2,6 +2,7 @@
 //! say, and takes new ones in by looking at the packs that it has not seen: writing, catching up with
 //! other processes and rebuilding are the same code.
 
+mod datasets;
 mod fold;
 mod names;
 mod query;
@@ -10,6 +11,7 @@ use std::path::{Path, PathBuf};
 
 use rusqlite::{Connection, OpenFlags};
 
+pub use datasets::{DataRow, DatasetUse};
 pub use names::{NameError, new_run_id};
 pub use query::{PathRow, RebuildRow, RunRow, StageRow};
 
@@ -18,7 +20,7 @@ use crate::receipt::ReceiptError;
 use crate::store::{Store, StoreError};
 
 const SCHEMA: &str = include_str!("schema.sql");
-const VERSION: i64 = 1;
+const VERSION: i64 = 2;
 
 /// The open ledger.
 pub struct Ledger {
@@ -37,6 +39,9 @@ pub enum LedgerError {
         /// What SQLite said.
         source: rusqlite::Error,
     },
+    /// It was written by an older Textum.
+    #[error("the ledger was written by an older Textum")]
+    Older,
     /// It was written by a newer Textum.
     #[error("the ledger {} is of version {found}, this Textum knows version {VERSION}", path.display())]
     Newer {
@@ -56,10 +61,26 @@ pub enum LedgerError {
     Receipt(#[from] ReceiptError),
 }
 
+fn remove_files(path: &Path) -> Result<(), IoError> {
+    for suffix in ["", "-wal", "-shm"] {
+        let mut name = path.as_os_str().to_os_string();
+        name.push(suffix);
+        crate::fsio::remove_any(Path::new(&name))?;
+    }
+    Ok(())
+}
+
 impl Ledger {
     /// Opens the ledger, makes it if there is none, and takes in what the store has that it has not.
     pub fn open(path: &Path, store: &Store) -> Result<Ledger, LedgerError> {
-        let mut ledger = Ledger::connect(path)?;
+        let mut ledger = match Ledger::connect(path) {
+            // Made by an older Textum: what it says is made anew from the receipts.
+            Err(LedgerError::Older) => {
+                remove_files(path)?;
+                Ledger::connect(path)?
+            }
+            other => other?,
+        };
         ledger.catch_up(store)?;
         Ok(ledger)
     }
@@ -97,6 +118,7 @@ impl Ledger {
                 let text = if made { format!("{SCHEMA}; PRAGMA user_version = {VERSION}; COMMIT") } else { "COMMIT".into() };
                 self.db.execute_batch(&text).map_err(fail)?;
             }
+            1..VERSION => return Err(LedgerError::Older),
             found => return Err(LedgerError::Newer { path: self.path.clone(), found }),
         }
         // Plans that do not depend on the values asked for: a prepared question is not planned anew each time.
@@ -118,11 +140,7 @@ impl Ledger {
 
     /// Throws the ledger away and makes it anew from the store.
     pub fn rebuild(path: &Path, store: &Store) -> Result<Ledger, LedgerError> {
-        for suffix in ["", "-wal", "-shm"] {
-            let mut name = path.as_os_str().to_os_string();
-            name.push(suffix);
-            crate::fsio::remove_any(Path::new(&name))?;
-        }
+        remove_files(path)?;
         Ledger::open(path, store)
     }
 

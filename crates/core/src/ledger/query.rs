@@ -3,7 +3,7 @@
 use rusqlite::{Row, ToSql, params};
 
 use super::{Ledger, LedgerError};
-use crate::receipt::{Content, ContentKind, Metric, PathContent};
+use crate::receipt::{Content, Metric, PathContent};
 use crate::store::Digest;
 
 /// A run, as the list of runs shows it.
@@ -111,11 +111,7 @@ impl Ledger {
     pub fn outputs_of(&self, receipt: &Digest) -> Result<Vec<PathContent>, LedgerError> {
         let sql = "SELECT path, kind, digest, size, files FROM paths WHERE receipt = ?1 AND role = 'write' ORDER BY path";
         self.rows(sql, params![receipt.as_bytes()], |r| {
-            let kind = match r.get_ref(1)?.as_str()? {
-                "folder" => ContentKind::Folder,
-                "exec" => ContentKind::Exec,
-                _ => ContentKind::File,
-            };
+            let kind = super::datasets::kind_of(r.get_ref(1)?.as_str()?);
             let files = r.get::<_, Option<i64>>(4)?.map(|n| n as u64);
             let content = Content { kind, digest: digest(r, 2)?, size: r.get::<_, i64>(3)? as u64, files };
             Ok(PathContent { path: r.get(0)?, content })

@@ -38,3 +38,11 @@ CREATE TABLE rebuilds (
   verdict TEXT NOT NULL, by_whom TEXT NOT NULL
 ) WITHOUT ROWID;
 CREATE INDEX rebuilds_by_run ON rebuilds (run, started);
+CREATE TABLE data_receipts (
+  receipt BLOB PRIMARY KEY, name TEXT NOT NULL, number INTEGER NOT NULL, path TEXT NOT NULL, kind TEXT NOT NULL,
+  digest BLOB NOT NULL, size INTEGER NOT NULL, files INTEGER, hold TEXT NOT NULL, rows INTEGER, recorded TEXT NOT NULL,
+  by_whom TEXT NOT NULL, note TEXT
+) WITHOUT ROWID;
+CREATE INDEX data_receipts_by_name ON data_receipts (name, number);
+CREATE TABLE dropped (digest BLOB NOT NULL, pruned TEXT NOT NULL, PRIMARY KEY (digest, pruned)) WITHOUT ROWID;
+CREATE INDEX data_receipts_by_digest ON data_receipts (digest);

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use crate::data::{split_name, version_with};
 use crate::fingerprint::{ScanError, Scanner};
 use crate::fsio::IoError;
 use crate::ledger::{LedgerError, NameError};
@@ -21,6 +22,9 @@ pub enum TraceError {
         /// Its digest.
         digest: String,
     },
+    /// No dataset or version has the name.
+    #[error(transparent)]
+    Data(#[from] Box<crate::data::DataError>),
     /// The name stands for nothing.
     #[error(transparent)]
     Name(#[from] NameError),
@@ -107,7 +111,7 @@ fn origin_of(project: &Project, digest: &Digest, preferred: Option<&str>) -> Res
     // Not recorded by itself: a folder may hold it.
     let needle = digest.hex();
     for folder in project.ledger.folders()? {
-        let Ok(listing) = project.store.read(&folder) else { continue };
+        let Ok(listing) = project.store.listing(&folder) else { continue };
         let Some(at) = memchr::memmem::find(&listing, needle.as_bytes()) else { continue };
         let line = listing[at..].split(|b| *b == b'\n').next().unwrap_or_default();
         let below = String::from_utf8_lossy(line).splitn(3, ' ').nth(2).unwrap_or_default().to_string();
@@ -174,6 +178,13 @@ pub fn find_target(project: &Project, name: &str, here: &Path) -> Result<Target,
         return of_digest(project, name);
     }
     let on_disk = here.join(name);
+    if let Some((dataset, number)) = split_name(name).filter(|_| on_disk.symlink_metadata().is_err()) {
+        let version = version_with(&project.ledger, dataset, number).map_err(Box::new)?;
+        let digest = version.content.digest;
+        let found = origin_of(project, &digest, Some(&version.path))?;
+        let (origin, path) = found.ok_or_else(|| TraceError::NeverSeen { name: name.into(), digest: digest.short() })?;
+        return Ok(Target { name: name.into(), path: Some(path), digest, origin });
+    }
     if on_disk.symlink_metadata().is_ok() {
         return of_file(project, name, &on_disk);
     }

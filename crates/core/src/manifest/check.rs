@@ -4,28 +4,40 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 
 use super::document::{Document, Step};
-use super::form::{EnvironmentUse, ManifestForm, RunForm, StageForm};
-use super::paths::{ProjectPath, overlap, parse_bytes, project_path};
+use super::form::{EnvironmentUse, HoldForm, ManifestForm, RunForm, StageForm};
+use super::paths::{PathFault, ProjectPath, is_within, overlap, parse_bytes, project_path, reference_path};
 use super::substitute::placeholders;
 use super::{Command, DatasetDecl, EnvironmentDecl, Mistake, Needs, Params, StageDecl};
+use crate::receipt::Hold;
 
 /// The manifest's parts once read, with whatever mistakes were met.
 pub struct Checked {
     pub data: Vec<DatasetDecl>,
     pub stages: Vec<StageDecl>,
     pub environment: EnvironmentDecl,
+    pub models: Vec<(String, Vec<String>)>,
     pub mistakes: Vec<Mistake>,
 }
 
 struct Checker<'d, 't> {
     document: &'d Document<'t>,
     params: &'d Params,
+    /// The paths of the references, below which reads may be absolute.
+    references: Vec<String>,
     mistakes: Vec<Mistake>,
+}
+
+/// As for any path, but with a hint at references.
+fn absolute_only_for_references(text: &str) -> Result<ProjectPath, PathFault> {
+    project_path(text).map_err(|fault| match text.starts_with('/') {
+        true => PathFault { help: "move it into the project, or add hold = \"reference\" to leave its bytes there", ..fault },
+        false => fault,
+    })
 }
 
 /// Checks everything that needs no look at the disk.
 pub fn check(form: &ManifestForm, params: &Params, document: &Document<'_>) -> Checked {
-    let mut checker = Checker { document, params, mistakes: Vec::new() };
+    let mut checker = Checker { document, params, references: Vec::new(), mistakes: Vec::new() };
     checker.numbers(&form.params);
     let data = checker.data(form);
     let environment = checker.environment(form);
@@ -34,7 +46,8 @@ pub fn check(form: &ManifestForm, params: &Params, document: &Document<'_>) -> C
     for name in form.metric.keys() {
         checker.name("metric", name, "._-/");
     }
-    Checked { data, stages, environment, mistakes: checker.mistakes }
+    let models = form.model.iter().map(|(name, model)| (name.clone(), checker.model(name, &model.files, &stages))).collect();
+    Checked { data, stages, environment, models, mistakes: checker.mistakes }
 }
 
 impl Checker<'_, '_> {
@@ -89,7 +102,16 @@ impl Checker<'_, '_> {
     }
 
     fn path(&mut self, text: &str, steps: &[Step<'_>]) -> Option<ProjectPath> {
-        match project_path(text) {
+        self.path_by(project_path, text, steps)
+    }
+
+    fn path_by(
+        &mut self,
+        read: impl Fn(&str) -> Result<ProjectPath, PathFault>,
+        text: &str,
+        steps: &[Step<'_>],
+    ) -> Option<ProjectPath> {
+        match read(text) {
             Ok(path) => Some(path),
             Err(fault) => {
                 let title = format!("the path `{text}` {}", fault.label);
@@ -104,7 +126,12 @@ impl Checker<'_, '_> {
         for (name, data) in &form.data {
             self.name("data", name, "-_");
             let steps = [Step::Key("data"), Step::Key(name), Step::Key("path")];
-            let Some(path) = self.path(&data.path, &steps) else { continue };
+            let hold = if data.hold == Some(HoldForm::Reference) { Hold::Reference } else { Hold::Store };
+            let read = if hold == Hold::Reference { reference_path } else { absolute_only_for_references };
+            let Some(path) = self.path_by(read, &data.path, &steps) else { continue };
+            if hold == Hold::Reference {
+                self.references.push(path.path.clone());
+            }
             if let Some(other) = found.iter().find(|o| overlap(&o.path, &path.path)) {
                 let first = self.at(&[Step::Key("data"), Step::Key(&other.name), Step::Key("path")]);
                 let title = format!("the datasets `{}` and `{name}` overlap", other.name);
@@ -112,7 +139,34 @@ impl Checker<'_, '_> {
                 let mistake = Mistake::new(self.at(&steps), title, format!("`{}` again", path.path), help);
                 self.mistakes.push(mistake.with(first, format!("`{}` is this path", other.name)));
             }
-            found.push(DatasetDecl { name: name.clone(), path: path.path, about: data.about.clone() });
+            for (i, column) in data.key.iter().enumerate().filter(|(i, c)| c.is_empty() || data.key[..*i].contains(c)) {
+                let span = self.at(&[Step::Key("data"), Step::Key(name), Step::Key("key"), Step::At(i)]);
+                let title = format!("`{column}` cannot be a column of the key of `{name}`");
+                self.mistakes.push(Mistake::new(span, title, "empty, or named twice", "name each column of the key once"));
+            }
+            let (about, key) = (data.about.clone(), data.key.clone());
+            found.push(DatasetDecl { name: name.clone(), path: path.path, about, key, hold });
+        }
+        found
+    }
+
+    /// A model is made of outputs: anything else would not be a result that can be traced.
+    fn model(&mut self, name: &str, files: &[String], stages: &[StageDecl]) -> Vec<String> {
+        self.name("model", name, "-_");
+        let mut found = Vec::new();
+        for (i, text) in files.iter().enumerate() {
+            let steps = [Step::Key("model"), Step::Key(name), Step::Key("files"), Step::At(i)];
+            let Some(path) = self.path(text, &steps) else { continue };
+            if !stages.iter().flat_map(StageDecl::outputs).any(|o| overlap(o, &path.path)) {
+                let outputs: Vec<&str> = stages.iter().flat_map(StageDecl::outputs).collect();
+                let help = match super::nearest(&path.path, outputs.iter().copied()) {
+                    Some(near) => format!("did you mean `{near}`?"),
+                    None => "name files that a stage has among its `writes`".to_string(),
+                };
+                let title = format!("no stage writes `{}`, which the model `{name}` names", path.path);
+                self.mistakes.push(Mistake::new(self.at(&steps), title, "this file", help));
+            }
+            found.push(path.path);
         }
         found
     }
@@ -146,7 +200,11 @@ impl Checker<'_, '_> {
             let found: Vec<Option<ProjectPath>> = texts
                 .iter()
                 .enumerate()
-                .map(|(i, text)| this.path(text, &[Step::Key("stage"), key, Step::Key(field), Step::At(i)]))
+                .map(|(i, text)| {
+                    let steps = [Step::Key("stage"), key, Step::Key(field), Step::At(i)];
+                    let in_reference = field == "reads" && this.references.iter().any(|r| is_within(text, r));
+                    if in_reference { this.path_by(reference_path, text, &steps) } else { this.path(text, &steps) }
+                })
                 .collect();
             found.into_iter().flatten().collect()
         };
@@ -157,6 +215,7 @@ impl Checker<'_, '_> {
             self.writes_nothing(name);
         }
         self.own_paths(name, &reads, &writes, &metrics);
+        self.references_kept_apart(name, &reads, &writes, &metrics);
         self.stage_params(name, form);
         let run = match &form.run {
             RunForm::Shell(text) => Command::Shell(text.clone()),
@@ -212,6 +271,26 @@ impl Checker<'_, '_> {
                 self.mistakes.push(Mistake::new(span, title, "this stage", help));
             }
         }
+    }
+
+    /// The bytes of a reference stay where they are: no stage may take them in with a folder around them,
+    /// nor write there.
+    fn references_kept_apart(&mut self, name: &str, reads: &[ProjectPath], writes: &[ProjectPath], metrics: &[ProjectPath]) {
+        let around = |p: &&ProjectPath| self.references.iter().any(|r| *r != p.path && is_within(r, &p.path));
+        let into = |p: &&ProjectPath| self.references.iter().any(|r| overlap(r, &p.path));
+        let (title, help) = match (reads.iter().find(around), writes.iter().chain(metrics).find(into)) {
+            (_, Some(path)) => (
+                format!("the stage `{name}` writes `{}`, where a reference is", path.path),
+                "write to another path: the bytes of a reference are not recorded and could not come back",
+            ),
+            (Some(path), None) => (
+                format!("the stage `{name}` reads `{}`, which holds a reference and more", path.path),
+                "name the reference and the other files beside it one by one",
+            ),
+            (None, None) => return,
+        };
+        let span = self.document.key_place(&["stage", name]);
+        self.mistakes.push(Mistake::new(span, title, "this stage", help));
     }
 
     fn stage_params(&mut self, name: &str, form: &StageForm) {

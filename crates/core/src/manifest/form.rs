@@ -25,6 +25,17 @@ pub struct ManifestForm {
     /// How metrics are judged.
     #[serde(default)]
     pub metric: IndexMap<String, MetricForm>,
+    /// What belongs together as a model. Pruning never drops it.
+    #[serde(default)]
+    pub model: IndexMap<String, ModelForm>,
+}
+
+/// A model and all that it needs to be used.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ModelForm {
+    /// Outputs of stages.
+    pub files: Vec<String>,
 }
 
 /// What the project is.
@@ -41,10 +52,25 @@ pub struct ProjectForm {
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct DataForm {
-    /// The file or folder, relative to the project.
+    /// The file or folder, relative to the project; of a reference also absolute.
     pub path: String,
     /// What is in it, in a sentence.
     pub about: Option<String>,
+    /// The columns that tell the rows of a table apart, for comparing versions row by row.
+    #[serde(default)]
+    pub key: Vec<String>,
+    /// How it is kept: "store" (unless said), or "reference": digests only, the bytes stay where they are.
+    pub hold: Option<HoldForm>,
+}
+
+/// How a dataset is kept.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum HoldForm {
+    /// Its bytes are taken into the store.
+    Store,
+    /// Only digests and the listing are recorded.
+    Reference,
 }
 
 /// What every stage depends on beside its reads.

@@ -16,10 +16,11 @@ use serde::{Deserialize, Serialize};
 pub use form::{Better, manifest_schema};
 pub use mistake::{ManifestError, Mistake, nearest};
 pub use params::{Params, SetError, nest, selects};
-pub use paths::{ProjectPath, is_within, overlap, project_path};
+pub use paths::{ProjectPath, is_within, overlap, project_path, reference_path};
 pub use substitute::{shell_word, substitute};
 
 use crate::fsio::IoError;
+use crate::receipt::Hold;
 use document::{Document, Step};
 
 /// Name of the manifest in a project's folder.
@@ -46,6 +47,8 @@ pub struct Manifest {
     pub stages: Vec<StageDecl>,
     /// The direction in which metrics get better, by name.
     pub metrics: Vec<(String, Better)>,
+    /// The outputs that belong together as a model, by its name.
+    pub models: Vec<(String, Vec<String>)>,
 }
 
 /// A declared dataset.
@@ -53,10 +56,14 @@ pub struct Manifest {
 pub struct DatasetDecl {
     /// Its name.
     pub name: String,
-    /// Its file or folder, below the project.
+    /// Its file or folder, below the project; of a reference also absolute.
     pub path: String,
     /// What is in it.
     pub about: Option<String>,
+    /// The columns that tell its rows apart.
+    pub key: Vec<String>,
+    /// How it is kept.
+    pub hold: Hold,
 }
 
 /// What stages depend on beside their reads.
@@ -264,5 +271,6 @@ fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, V
         environment: checked.environment,
         stages: checked.stages,
         metrics: form.metric.into_iter().map(|(name, m)| (name, m.better)).collect(),
+        models: checked.models,
     })
 }

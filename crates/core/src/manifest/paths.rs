@@ -44,6 +44,17 @@ pub fn project_path(text: &str) -> Result<ProjectPath, PathFault> {
     }
 }
 
+/// Reads the path of a reference, which may also be absolute; it is then kept as it is, tidied.
+pub fn reference_path(text: &str) -> Result<ProjectPath, PathFault> {
+    let Some(rest) = text.strip_prefix('/') else { return project_path(text) };
+    let parts: Vec<&str> = rest.split('/').filter(|p| !matches!(*p, "" | ".")).collect();
+    if parts.contains(&"..") || parts.is_empty() {
+        let help = "write the whole path without `..`, as in /mnt/looms/images";
+        return Err(PathFault { label: "is no plain absolute path", help });
+    }
+    Ok(ProjectPath { path: format!("/{}", parts.join("/")), folder: text.ends_with('/') })
+}
+
 /// Whether `inner` is `outer` or lies in it.
 pub fn is_within(inner: &str, outer: &str) -> bool {
     inner.strip_prefix(outer).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))

@@ -1,12 +1,13 @@
-//! By how much a read has changed: lines of a text, files of a folder.
+//! By how much a read has changed: rows of a table, lines of a text, files of a folder.
 
 use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde::Serialize;
 
+use crate::data::{Change, Side, change_between};
 use crate::fingerprint::{LineChange, Reason, ReasonKind, line_change, walk};
-use crate::receipt::ContentKind;
+use crate::receipt::{Content, ContentKind};
 use crate::store::{Digest, Store, hash_file, parse_listing};
 use crate::workspace::Project;
 
@@ -14,9 +15,24 @@ use crate::workspace::Project;
 const MOST_BYTES: u64 = 64 << 20;
 
 /// By how much a read has changed.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case", tag = "what")]
 pub enum ReadDetail {
+    /// Rows of a table.
+    Rows {
+        /// New rows.
+        added: u64,
+        /// Rows gone.
+        removed: u64,
+        /// Rows with other cells.
+        changed: u64,
+        /// Rows in all now.
+        of: u64,
+        /// The columns with changed cells, most first.
+        columns: Vec<String>,
+        /// Columns that came, went or are of another type.
+        schema: u64,
+    },
     /// A text has as many lines as before, and some differ.
     Lines {
         /// Lines that differ.
@@ -58,6 +74,9 @@ pub fn read_detail(project: &Project, reason: &Reason) -> Option<ReadDetail> {
         return folder_detail(&project.store, &old, &path);
     }
     let now = project.scanner.look(&reason.name).ok()??;
+    if let Some(rows) = rows_detail(project, &reason.name, old, now.clone()) {
+        return Some(rows);
+    }
     let small = now.size <= MOST_BYTES && project.store.size_of(&old).ok()? <= MOST_BYTES;
     if now.kind == ContentKind::Folder || !small {
         return None;
@@ -68,8 +87,34 @@ pub fn read_detail(project: &Project, reason: &Reason) -> Option<ReadDetail> {
     })
 }
 
+/// Rows of a table that differ from those of a stored one.
+fn rows_detail(project: &Project, path: &str, old: Digest, now: Content) -> Option<ReadDetail> {
+    let decl = project.manifest.data.iter().find(|d| d.path == path);
+    let size = project.store.size_of(&old).ok()?;
+    let side = |content: Content, file: Option<std::path::PathBuf>| Side {
+        name: path.to_string(),
+        dataset: None,
+        version: None,
+        path: path.to_string(),
+        content,
+        file,
+        key: decl.map(|d| d.key.clone()).unwrap_or_default(),
+    };
+    let before = side(Content { digest: old, size, ..now.clone() }, None);
+    let now = side(now, Some(project.scanner.root().join(path)));
+    if !before.is_table() {
+        return None;
+    }
+    match change_between(project, &before, &now, Some(MOST_BYTES)).ok()?? {
+        Change::Table { added, removed, changed, new_rows, columns, schema, .. } => {
+            Some(ReadDetail::Rows { added, removed, changed, of: new_rows, columns, schema })
+        }
+        Change::Folder { .. } | Change::Other => None,
+    }
+}
+
 fn folder_detail(store: &Store, old: &Digest, folder: &Path) -> Option<ReadDetail> {
-    let listing = store.read(old).ok()?;
+    let listing = store.listing(old).ok()?;
     let mut before: BTreeMap<String, (u64, Option<Digest>)> =
         parse_listing(&listing).ok()?.into_iter().map(|i| (i.path.into_owned(), (i.size, i.digest))).collect();
     let (mut added, mut changed) = (0, 0);

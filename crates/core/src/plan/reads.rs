@@ -119,7 +119,7 @@ fn within(store: &Store, output: &PathContent, path: &str) -> Result<ReadState, 
 
 /// A file or folder inside a recorded folder.
 pub(crate) fn part_of_folder(store: &Store, folder: &Digest, below: &str) -> Result<Option<Content>, StoreError> {
-    let listing = store.read(folder)?;
+    let listing = store.listing(folder)?;
     let items = parse_listing(&listing)
         .map_err(|e| StoreError::Damaged { path: store.folder().to_path_buf(), what: format!("{folder}: {e}") })?;
     if let Some(item) = items.iter().find(|i| i.path == below) {

@@ -53,7 +53,7 @@ pub fn difference(store: &Store, recorded: &Content, full: &Path) -> (Option<Str
     if recorded.kind != ContentKind::Folder {
         return (None, file_difference(store, &recorded.digest, recorded.size, full));
     }
-    let listing = store.read(&recorded.digest).unwrap_or_default();
+    let listing = store.listing(&recorded.digest).unwrap_or_default();
     let items = parse_listing(&listing).unwrap_or_default();
     let mut before: BTreeMap<&str, (Option<Digest>, u64)> = items.iter().map(|i| (&*i.path, (i.digest, i.size))).collect();
     for seen in crate::fingerprint::walk(full).unwrap_or_default() {

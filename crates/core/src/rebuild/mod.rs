@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use std::time::Instant;
 
 pub use compare::{Difference, FirstDifference};
-pub use stages::StageRebuild;
+pub use stages::{StageRebuild, reference_differs};
 
 use crate::event::{CancelToken, Event, EventSink};
 use crate::exec::{ExecError, LocalPlace};
@@ -50,6 +50,8 @@ pub struct RebuildOutcome {
     pub differences: Vec<Reason>,
     /// How the first output that differs does.
     pub first: Option<FirstDifference>,
+    /// Outputs that had been dropped from the store, and are in it again: the same bytes.
+    pub stored: Vec<String>,
     /// Where the sandboxes are, if they were kept.
     pub kept: Option<PathBuf>,
     /// The rebuild's own receipt.
@@ -141,6 +143,7 @@ pub fn rebuild(
         done: Default::default(),
         stages: Vec::new(),
         first: None,
+        stored: Vec::new(),
     };
     for (digest, receipt) in &chain {
         rebuilder.stage(*digest, receipt)?;
@@ -149,7 +152,7 @@ pub fn rebuild(
     if verdict == Verdict::Different && !matches!(target.origin, Origin::Run(_)) {
         verdict = rebuilder.judge_by_later_metrics(&run, &wanted)?;
     }
-    let Rebuilder { stages, first, .. } = rebuilder;
+    let Rebuilder { stages, first, stored, .. } = rebuilder;
     let kept = match options.keep {
         true => Some(folder.keep()),
         false => {
@@ -175,7 +178,17 @@ pub fn rebuild(
     writer.publish()?;
     drop(writer);
     project.ledger.catch_up(&project.store)?;
-    Ok(RebuildOutcome { verdict, run, stages, differences, first, kept, receipt: digest, seconds: clock.elapsed().as_secs_f64() })
+    Ok(RebuildOutcome {
+        verdict,
+        run,
+        stages,
+        differences,
+        first,
+        stored,
+        kept,
+        receipt: digest,
+        seconds: clock.elapsed().as_secs_f64(),
+    })
 }
 
 /// The outputs that the verdict is on: stage receipt and path (all of its paths when `None`).

@@ -11,7 +11,7 @@ use crate::exec::{Bench, Place, Task, tail};
 use crate::fingerprint::Scanner;
 use crate::fsio::{self, IoError};
 use crate::manifest::is_within;
-use crate::receipt::{PathContent, Read, RebuiltStage, RebuiltWrite, StageReceipt, StageState, Verdict};
+use crate::receipt::{Content, Hold, PathContent, Read, RebuiltStage, RebuiltWrite, StageReceipt, StageState, Verdict};
 use crate::restore::put_new;
 use crate::store::Digest;
 use crate::workspace::Project;
@@ -52,6 +52,8 @@ pub(super) struct Rebuilder<'a> {
     pub done: BTreeMap<Digest, Option<PathBuf>>,
     pub stages: Vec<StageRebuild>,
     pub first: Option<FirstDifference>,
+    /// Outputs that had been dropped from the store and came out as they were.
+    pub stored: Vec<String>,
 }
 
 impl Rebuilder<'_> {
@@ -68,11 +70,18 @@ impl Rebuilder<'_> {
             self.failed(digest, receipt, "a stage that it reads from could not be rebuilt".into(), String::new());
             return Ok(());
         }
+        for read in receipt.reads.iter().filter(|r| r.hold == Hold::Reference) {
+            if let Some(why) = self.reference_changed(read)? {
+                self.failed(digest, receipt, why, String::new());
+                return Ok(());
+            }
+        }
         self.events.event(Event::StageStarted { stage: name.clone(), before: Some(receipt.seconds) });
         for read in &receipt.reads {
             self.put_read(receipt, read, &root)?;
         }
-        let scanner = Scanner::open(&root, None);
+        let references = receipt.reads.iter().filter(|r| r.hold == Hold::Reference).map(|r| r.at.path.clone()).collect();
+        let scanner = Scanner::open(&root, None).with_references(references);
         let bench = Bench {
             scanner: &scanner,
             writer: None,
@@ -89,7 +98,10 @@ impl Rebuilder<'_> {
         match rebuilt.state {
             StageState::Stopped => return Err(RebuildError::Stopped),
             StageState::Failed => self.failed(digest, receipt, rebuilt.reason.unwrap_or_default(), tail(&log, 4096)),
-            StageState::Done => self.judge(digest, receipt, &rebuilt, &root),
+            StageState::Done => {
+                self.store_again(receipt, &rebuilt, &scanner)?;
+                self.judge(digest, receipt, &rebuilt, &root);
+            }
         }
         Ok(())
     }
@@ -115,8 +127,20 @@ impl Rebuilder<'_> {
         })
     }
 
+    /// Why a reference cannot be read as it was, if it cannot: its bytes are only where they were.
+    fn reference_changed(&self, read: &Read) -> Result<Option<String>, RebuildError> {
+        let now = self.project.scanner.look(&read.at.path).map_err(crate::exec::ExecError::from)?;
+        Ok(match now {
+            Some(now) if now == read.at.content => None,
+            now => Some(reference_differs(&read.at, now.as_ref())),
+        })
+    }
+
     /// Puts a read where the stage will look for it: sources from the store, results as rebuilt.
     fn put_read(&self, receipt: &StageReceipt, read: &Read, root: &Path) -> Result<(), RebuildError> {
+        if read.hold == Hold::Reference {
+            return Ok(crate::sandbox::link_reference(self.project.workspace.root(), &read.at.path, root)?);
+        }
         let target = root.join(&read.at.path);
         let inside_another = receipt.reads.iter().any(|r| r.at.path != read.at.path && is_within(&read.at.path, &r.at.path));
         if inside_another && target.symlink_metadata().is_ok() {
@@ -144,6 +168,19 @@ impl Rebuilder<'_> {
             put_new(&self.project.store, &read.at.content, &target)?;
         }
         Ok(())
+    }
+
+    /// Takes outputs that had been dropped back into the store, where they came out byte for byte.
+    fn store_again(&mut self, recorded: &StageReceipt, rebuilt: &StageReceipt, scanner: &Scanner) -> Result<(), RebuildError> {
+        let store = &self.project.store;
+        let writer = store.writer()?;
+        for output in recorded.outputs() {
+            if rebuilt.outputs().any(|o| o == output) && !store.contains(&output.content.digest)? {
+                let taken = scanner.record(&output.path, &writer).map_err(crate::exec::ExecError::from)?;
+                self.stored.extend(taken.filter(|t| *t == output.content).map(|_| output.path.clone()));
+            }
+        }
+        Ok(writer.publish()?)
     }
 
     fn failed(&mut self, digest: Digest, receipt: &StageReceipt, reason: String, last_lines: String) {
@@ -222,6 +259,15 @@ impl Rebuilder<'_> {
         }
         let agree = !verdicts.is_empty() && verdicts.iter().all(|v| matches!(v, Verdict::Identical | Verdict::Equivalent));
         Ok(if agree { Verdict::Equivalent } else { Verdict::Different })
+    }
+}
+
+/// What is said of a reference that is no longer what was recorded.
+pub fn reference_differs(recorded: &PathContent, now: Option<&Content>) -> String {
+    let (path, then) = (&recorded.path, recorded.content.digest.short());
+    match now {
+        Some(now) => format!("the reference {path} no longer matches: {then} was recorded, {} is there now", now.digest.short()),
+        None => format!("the reference {path} is not there any more: {then} was recorded"),
     }
 }
 

@@ -39,3 +39,21 @@ pub struct PathContent {
     #[serde(flatten)]
     pub content: Content,
 }
+
+/// How a dataset is kept.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Hold {
+    /// Its bytes are in the store.
+    #[default]
+    Store,
+    /// Only digests and the listing are: the bytes stay where they are.
+    Reference,
+}
+
+impl Hold {
+    /// Whether the bytes are in the store, which receipts leave unsaid.
+    pub fn is_store(&self) -> bool {
+        *self == Hold::Store
+    }
+}

@@ -2,6 +2,7 @@
 
 mod canonical;
 mod content;
+mod data;
 mod environment;
 mod metric;
 mod run;
@@ -9,7 +10,8 @@ mod stage;
 mod tree;
 
 pub use canonical::{DocumentError, canonical, read_document, type_of};
-pub use content::{Content, ContentKind, PathContent};
+pub use content::{Content, ContentKind, Hold, PathContent};
+pub use data::{DATA_RECEIPT, DataReceipt, PRUNE_RECEIPT, PruneReceipt};
 pub use environment::{COUNTED, CountedEnvironment, ENVIRONMENT, EnvironmentRecord, PythonRecord};
 pub use metric::Metric;
 pub use run::{

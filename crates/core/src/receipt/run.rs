@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Content, Metric};
+use super::{Content, Hold, Metric};
 use crate::manifest::Better;
 use crate::store::Digest;
 
@@ -92,6 +92,9 @@ pub struct DatasetState {
     /// What stood there.
     #[serde(flatten)]
     pub content: Content,
+    /// How it is kept.
+    #[serde(default, skip_serializing_if = "Hold::is_store")]
+    pub hold: Hold,
 }
 
 /// A stage in a run.

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Content, Metric, PathContent};
+use super::{Content, Hold, Metric, PathContent};
 use crate::manifest::{Command, Needs};
 use crate::store::Digest;
 
@@ -125,6 +125,9 @@ pub struct Read {
     /// Whether it counts for every stage, by `[environment] files`.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub for_all: bool,
+    /// How it is kept.
+    #[serde(default, skip_serializing_if = "Hold::is_store")]
+    pub hold: Hold,
 }
 
 /// How a stage ended.

@@ -134,7 +134,9 @@ fn prepare_file(store: &Store, digest: &Digest, executable: bool, target: &Path)
 pub fn put_in_tree(clearer: &Clearer<'_>, path: &str, content: &Content) -> Result<(), PutError> {
     let target = clearer.scanner.root().join(path);
     // Everything that is needed must be there before anything that stands there goes.
-    if !clearer.store.contains(&content.digest)? {
+    if !clearer.store.contains(&content.digest)?
+        && !clearer.store.reload().and_then(|()| clearer.store.contains(&content.digest))?
+    {
         return Err(StoreError::Missing { digest: content.digest }.into());
     }
     let is_folder = fs::symlink_metadata(&target).is_ok_and(|m| m.is_dir());

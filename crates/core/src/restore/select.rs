@@ -4,15 +4,17 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use super::put::{PutError, put_in_tree, put_new};
+use crate::data::Version;
 use crate::event::EventSink;
 use crate::exec::Clearer;
 use crate::fingerprint::ScanError;
 use crate::fsio::IoError;
 use crate::ledger::LedgerError;
 use crate::manifest::is_within;
+use crate::rebuild::reference_differs;
 use crate::receipt::{
-    Content, ContentKind, PathContent, ReceiptError, RunReceipt, StageReceipt, StageState, TREE_RECEIPT, TreeReceipt,
-    TreeReceiptError, TreeStage,
+    Content, ContentKind, DatasetState, Hold, PathContent, ReceiptError, RunReceipt, StageReceipt, StageState, TREE_RECEIPT,
+    TreeReceipt, TreeReceiptError, TreeStage,
 };
 use crate::store::{Digest, Store, StoreError};
 use crate::workspace::Project;
@@ -76,6 +78,10 @@ pub struct Wanted {
     pub code: BTreeMap<String, Content>,
     /// The stage results that stand in the tree once all is restored.
     stages: Vec<(String, TreeStage)>,
+    /// References among what was read: their bytes are not in the store, so that they are only looked at.
+    pub references: BTreeMap<String, Content>,
+    /// Whether only some of the tree is brought back, so that its receipt keeps what it says of the rest.
+    partial: bool,
     datasets: BTreeMap<String, crate::receipt::DatasetState>,
 }
 
@@ -88,6 +94,8 @@ pub struct Restored {
     pub same: Vec<String>,
     /// Code files that differ from the recorded ones and were left alone.
     pub code_differs: Vec<String>,
+    /// References that are no longer what was recorded, in words.
+    pub references_differ: Vec<String>,
 }
 
 /// Everything that a run read and wrote.
@@ -98,6 +106,10 @@ pub fn of_run(store: &Store, run: &RunReceipt) -> Result<Wanted, RestoreError> {
         let Some(digest) = stage.receipt else { continue };
         let receipt = StageReceipt::load(store, &digest)?;
         for read in receipt.reads.iter().filter(|r| r.by.is_empty()) {
+            if read.hold == Hold::Reference {
+                wanted.references.insert(read.at.path.clone(), read.at.content.clone());
+                continue;
+            }
             let group = if is_data(&read.at.path) { &mut wanted.data } else { &mut wanted.code };
             group.insert(read.at.path.clone(), read.at.content.clone());
         }
@@ -106,8 +118,21 @@ pub fn of_run(store: &Store, run: &RunReceipt) -> Result<Wanted, RestoreError> {
             wanted.stages.push((stage.stage.clone(), TreeStage::of(&receipt, digest)));
         }
     }
-    wanted.data.extend(run.data.values().map(|d| (d.path.clone(), d.content.clone())));
+    wanted.take_datasets(run.data.values());
     Ok(wanted)
+}
+
+/// A version of a dataset, at the path that the dataset has now.
+pub fn of_version(project: &Project, version: &Version) -> Wanted {
+    let decl = project.manifest.data.iter().find(|d| d.name == version.dataset);
+    let path = decl.map_or(version.path.clone(), |d| d.path.clone());
+    let state = DatasetState { path, content: version.content.clone(), hold: version.hold };
+    let mut wanted = Wanted { partial: true, ..Wanted::default() };
+    wanted.take_datasets(std::iter::once(&state));
+    if decl.is_some() {
+        wanted.datasets.insert(version.dataset.clone(), state);
+    }
+    wanted
 }
 
 /// What the committed receipt says stands in the tree.
@@ -115,7 +140,7 @@ pub fn of_tree(project: &Project) -> Result<Wanted, RestoreError> {
     let root = project.workspace.root();
     let tree = TreeReceipt::load(root)?.ok_or_else(|| RestoreError::NoTreeReceipt(root.to_path_buf()))?;
     let mut wanted = Wanted { run: tree.run.clone(), datasets: tree.data.clone(), ..Wanted::default() };
-    wanted.data.extend(tree.data.values().map(|d| (d.path.clone(), d.content.clone())));
+    wanted.take_datasets(tree.data.values());
     for (name, stage) in &tree.stages {
         wanted.data.extend(stage.writes.iter().map(|(path, content)| (path.clone(), content.clone())));
         wanted.stages.push((name.clone(), stage.clone()));
@@ -137,6 +162,13 @@ pub fn of_digest(project: &Project, digest: &Digest) -> Result<PathContent, Rest
 }
 
 impl Wanted {
+    fn take_datasets<'d>(&mut self, datasets: impl Iterator<Item = &'d DatasetState>) {
+        for state in datasets {
+            let group = if state.hold == Hold::Reference { &mut self.references } else { &mut self.data };
+            group.insert(state.path.clone(), state.content.clone());
+        }
+    }
+
     /// A single content at its recorded path.
     pub fn one(found: PathContent) -> Wanted {
         Wanted { data: [(found.path, found.content)].into(), ..Wanted::default() }
@@ -209,7 +241,21 @@ pub fn restore_tree(
             }
         }
     }
-    if !wanted.stages.is_empty() || !wanted.datasets.is_empty() {
+    for (path, content) in &wanted.references {
+        let now = project.scanner.look(path).ok().flatten();
+        if now.as_ref() == Some(content) {
+            restored.same.push(path.clone());
+        } else {
+            let at = PathContent { path: path.clone(), content: content.clone() };
+            restored.references_differ.push(reference_differs(&at, now.as_ref()));
+        }
+    }
+    if wanted.partial && !wanted.datasets.is_empty() && restored.references_differ.is_empty() {
+        if let Some(mut tree) = TreeReceipt::load(project.workspace.root())? {
+            tree.data.extend(wanted.datasets.clone());
+            tree.save(project.workspace.root())?;
+        }
+    } else if !wanted.partial && (!wanted.stages.is_empty() || !wanted.datasets.is_empty()) {
         let stages = wanted.stages.iter().cloned().collect();
         let tree = TreeReceipt { r#type: TREE_RECEIPT.to_string(), run: wanted.run.clone(), data: wanted.datasets.clone(), stages };
         tree.save(project.workspace.root())?;

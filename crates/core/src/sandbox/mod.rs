@@ -1,30 +1,39 @@
 //! Scratch folders that hold only what a stage declares.
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use crate::exec::ExecError;
 use crate::fsio::IoError;
 use crate::receipt::Content;
 use crate::restore::put_new;
-use crate::store::Store;
-use crate::workspace::Workspace;
+use crate::workspace::Project;
 
 /// Makes a sandbox of this name and puts contents in it. Nothing else is in it.
-pub fn create(
-    workspace: &Workspace,
-    name: &str,
-    store: &Store,
-    contents: &BTreeMap<String, Content>,
-) -> Result<PathBuf, ExecError> {
-    let root = workspace.sandboxes_folder().join(name);
+pub fn create(project: &Project, name: &str, contents: &BTreeMap<String, Content>) -> Result<PathBuf, ExecError> {
+    let root = project.workspace.sandboxes_folder().join(name);
     std::fs::create_dir_all(&root).map_err(IoError::of("create the folder", &root))?;
     // A read may lie in another read: the folder is put first, and what it holds already stays.
     for (path, content) in contents {
         let target = root.join(path);
-        if target.symlink_metadata().is_err() {
-            put_new(store, content, &target)?;
+        if project.scanner.is_reference(path) {
+            link_reference(project.workspace.root(), path, &root)?;
+        } else if target.symlink_metadata().is_err() {
+            put_new(&project.store, content, &target)?;
         }
     }
     Ok(root)
+}
+
+/// Lets a stage find a reference in a sandbox: by a link, since its bytes stay where they are. One with
+/// an absolute path is found there anyway.
+pub fn link_reference(project: &Path, path: &str, root: &Path) -> Result<(), IoError> {
+    let target = root.join(path);
+    if path.starts_with('/') || target.symlink_metadata().is_ok() {
+        return Ok(());
+    }
+    if let Some(parent) = target.parent() {
+        std::fs::create_dir_all(parent).map_err(IoError::of("create the folder", parent))?;
+    }
+    std::os::unix::fs::symlink(project.join(path), &target).map_err(IoError::of("create the link", &target))
 }

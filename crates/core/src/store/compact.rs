@@ -21,9 +21,14 @@ impl Store {
         if small.len() < MANY {
             return Ok(0);
         }
+        // A dropping that was cut off is finished before: it would want the lock that folding holds.
+        drop(self.session()?);
         let TryLock::Taken(_lock) = FileLock::try_exclusive(&self.folder().join("fold.lock"))? else {
             return Ok(0);
         };
+        if self.has_unfinished_dropping() {
+            return Ok(0);
+        }
         let writer = self.writer()?;
         let mut folded = Vec::new();
         for (name, _) in small {

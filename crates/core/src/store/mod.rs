@@ -5,25 +5,33 @@
 mod catalog;
 mod compact;
 mod digest;
+mod dropping;
 mod hash;
 mod index;
 mod ingest;
 mod listing;
 mod pack;
 mod read;
+mod salvage;
+mod session;
+mod stream;
 mod verify;
 mod writer;
 
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, PoisonError, RwLock};
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 pub use catalog::{Catalog, Found, list_packs};
 pub use digest::{Digest, NotADigest};
+pub use dropping::{Dropping, Freed, decode_journal};
 pub use hash::hash_file;
 pub use ingest::{CUT_MAX, CUT_MEAN, CUT_MIN, Stored};
 pub use listing::{Item, ItemKind, ListingError, parse_listing, write_listing_line};
 pub use pack::Kind;
 pub use read::Part;
+pub use salvage::Salvaged;
+pub use session::Alone;
+pub use stream::ContentReader;
 pub use verify::{Damage, PackReport};
 pub use writer::{Writer, Written};
 
@@ -51,16 +59,26 @@ pub enum StoreError {
     },
 }
 
+/// Where an entry stands: the numbers of packs are those of one catalog.
+struct Located {
+    catalog: Arc<Catalog>,
+    pack: u32,
+    record: index::Record,
+}
+
 /// A store in a folder. Cheap to open: indexes are read at the first look-up.
 pub struct Store {
     folder: PathBuf,
     catalog: RwLock<Option<Arc<Catalog>>>,
+    sessions: Arc<Mutex<session::Sessions>>,
+    /// The generation of droppings that the catalog is of.
+    generation: Mutex<String>,
 }
 
 impl Store {
     /// Opens the store in this folder, which need not exist until something is put.
     pub fn open(folder: &Path) -> Store {
-        Store { folder: folder.to_path_buf(), catalog: RwLock::new(None) }
+        Store { folder: folder.to_path_buf(), catalog: RwLock::new(None), sessions: Arc::default(), generation: Mutex::default() }
     }
 
     /// The store's folder.
@@ -101,8 +119,12 @@ impl Store {
 
     /// Forgets what is known of the packs, so that the next look-up sees what others have published.
     pub fn reload(&self) -> Result<(), StoreError> {
-        *self.catalog.write().unwrap_or_else(PoisonError::into_inner) = None;
+        self.forget();
         Ok(())
+    }
+
+    fn forget(&self) {
+        *self.catalog.write().unwrap_or_else(PoisonError::into_inner) = None;
     }
 
     /// Takes a pack that was just published into the catalog.
@@ -119,11 +141,28 @@ impl Store {
         }
     }
 
-    fn find(&self, digest: &Digest) -> Result<Vec<Found>, StoreError> {
-        self.catalog()?.find(digest)
+    fn all_of(&self, digest: &Digest) -> Result<impl Iterator<Item = Located>, StoreError> {
+        let catalog = self.catalog()?;
+        let found = catalog.find(digest)?;
+        Ok(found.into_iter().map(move |f| Located { catalog: catalog.clone(), pack: f.pack, record: f.record }))
     }
 
-    /// Whether content with this digest is stored. For a folder this speaks of its listing.
+    fn find(&self, digest: &Digest) -> Result<Vec<Located>, StoreError> {
+        // An outline says what was in a folder; the folder's content is not there.
+        Ok(self.all_of(digest)?.filter(|f| f.record.entry.kind != Kind::Outline).collect())
+    }
+
+    fn find_outline(&self, digest: &Digest) -> Result<Option<Located>, StoreError> {
+        Ok(self.all_of(digest)?.find(|f| f.record.entry.kind == Kind::Outline))
+    }
+
+    /// Whether the listing of this folder is kept without its files.
+    pub fn has_outline(&self, digest: &Digest) -> Result<bool, StoreError> {
+        Ok(self.find_outline(digest)?.is_some())
+    }
+
+    /// Whether content with this digest is stored. A folder's listing is only there with its files: when
+    /// those are dropped, an outline is what stays.
     pub fn contains(&self, digest: &Digest) -> Result<bool, StoreError> {
         Ok(!self.find(digest)?.is_empty())
     }
@@ -142,6 +181,30 @@ impl Store {
     pub fn documents_in(&self, pack: &Digest) -> Result<Vec<Digest>, StoreError> {
         let records = catalog::records_of(&self.packs_folder(), pack)?;
         Ok(records.iter().filter(|r| r.entry.kind == Kind::Document).map(|r| r.entry.digest).collect())
+    }
+
+    /// Every entry of every pack: its digest, what it holds, and the bytes that it takes.
+    pub fn all_entries(&self) -> Result<Vec<(Digest, Kind, u64)>, StoreError> {
+        let mut found = Vec::new();
+        for name in self.packs()? {
+            let records = catalog::records_of(&self.packs_folder(), &name)?;
+            let bytes = |r: &index::Record| u64::from(r.entry.stored_len) + pack::HEAD_LEN as u64;
+            found.extend(records.iter().map(|r| (r.entry.digest, r.entry.kind, bytes(r))));
+        }
+        Ok(found)
+    }
+
+    /// Bytes of all pieces of content before they were compressed, each counted once.
+    pub fn piece_bytes(&self) -> Result<u64, StoreError> {
+        let (mut met, mut sum) = (std::collections::HashSet::new(), 0);
+        for name in self.packs()? {
+            for record in catalog::records_of(&self.packs_folder(), &name)? {
+                if record.entry.kind == Kind::Chunk && met.insert(record.entry.digest) {
+                    sum += u64::from(record.entry.raw_len);
+                }
+            }
+        }
+        Ok(sum)
     }
 
     /// The names of all packs there are now.

@@ -38,6 +38,8 @@ pub enum Kind {
     Parts = 2,
     /// A receipt or another document of Textum's own, in canonical JSON.
     Document = 3,
+    /// The listing of a folder whose files are not stored: of a reference, or of an output that was dropped.
+    Outline = 4,
 }
 
 /// How the payload is stored.
@@ -121,6 +123,7 @@ pub fn kind_from(number: u8) -> Option<Kind> {
         1 => Some(Kind::Chunk),
         2 => Some(Kind::Parts),
         3 => Some(Kind::Document),
+        4 => Some(Kind::Outline),
         _ => None,
     }
 }
@@ -147,9 +150,13 @@ fn decompress(payload: &[u8], most: usize) -> Option<Vec<u8>> {
     })
 }
 
-/// Reads one entry at its place, checks it, and returns the decoded payload.
-pub fn read_entry(file: &File, path: &Path, offset: u64, expected: &EntryHead) -> Result<Vec<u8>, StoreError> {
-    let damaged = |what: &str| StoreError::Damaged { path: path.to_path_buf(), what: format!("at byte {offset}: {what}") };
+fn damage_at(path: &Path, offset: u64, what: &str) -> StoreError {
+    StoreError::Damaged { path: path.to_path_buf(), what: format!("at byte {offset}: {what}") }
+}
+
+/// Reads the bytes of one entry, head and payload, checked against each other.
+fn read_checked(file: &File, path: &Path, offset: u64, expected: &EntryHead) -> Result<Vec<u8>, StoreError> {
+    let damaged = |what: &str| damage_at(path, offset, what);
     let mut bytes = vec![0; HEAD_LEN + expected.stored_len as usize];
     match file.read_exact_at(&mut bytes, offset) {
         Err(e) if e.kind() == std::io::ErrorKind::UnexpectedEof => return Err(damaged("the pack ends too early")),
@@ -162,11 +169,29 @@ pub fn read_entry(file: &File, path: &Path, offset: u64, expected: &EntryHead) -
     if found != *expected || !found.verify(&head, payload) {
         return Err(damaged("the stored bytes are not those that were written"));
     }
+    Ok(bytes)
+}
+
+/// Reads one entry as it is stored, for another pack; its payload is checked and decodes.
+pub(super) fn read_coded<'a>(
+    file: &File,
+    path: &Path,
+    offset: u64,
+    expected: &EntryHead,
+) -> Result<super::writer::Coded<'a>, StoreError> {
+    let mut bytes = read_checked(file, path, offset, expected)?;
+    Ok(super::writer::Coded { head: *expected, payload: bytes.split_off(HEAD_LEN).into() })
+}
+
+/// Reads one entry at its place, checks it, and returns the decoded payload.
+pub fn read_entry(file: &File, path: &Path, offset: u64, expected: &EntryHead) -> Result<Vec<u8>, StoreError> {
+    let damaged = |what: &str| damage_at(path, offset, what);
+    let mut bytes = read_checked(file, path, offset, expected)?;
+    let found = *expected;
     let raw = match found.coding {
         Coding::Raw => bytes.split_off(HEAD_LEN),
-        Coding::Zstd => {
-            decompress(payload, found.raw_len as usize).ok_or_else(|| damaged("the compressed bytes cannot be decoded"))?
-        }
+        Coding::Zstd => decompress(&bytes[HEAD_LEN..], found.raw_len as usize)
+            .ok_or_else(|| damaged("the compressed bytes cannot be decoded"))?,
     };
     // What is stored as it is has been held against its digest already.
     let unchecked = found.coding == Coding::Zstd && found.kind != Kind::Parts;

@@ -4,7 +4,7 @@ use std::io::Write;
 
 use super::ingest::PART_LEN;
 use super::pack::{self, Kind};
-use super::{Digest, Found, Store, StoreError};
+use super::{Digest, Located, Store, StoreError};
 use crate::fsio::IoError;
 
 /// One piece of a large content.
@@ -18,8 +18,8 @@ pub struct Part {
 
 /// How a content is stored.
 enum Shape {
-    Whole(Found),
-    Parts(Found),
+    Whole(Located),
+    Parts(Located),
 }
 
 pub(super) fn parse_parts(bytes: &[u8]) -> Option<Vec<Part>> {
@@ -43,38 +43,63 @@ pub(super) fn parse_parts(bytes: &[u8]) -> Option<Vec<Part>> {
 impl Store {
     fn shape(&self, digest: &Digest) -> Result<Shape, StoreError> {
         let found = self.find(digest)?;
-        let whole = found.iter().find(|f| f.record.entry.kind != Kind::Parts);
-        match (whole, found.first()) {
-            (Some(whole), _) => Ok(Shape::Whole(*whole)),
-            (None, Some(parts)) => Ok(Shape::Parts(*parts)),
-            (None, None) => Err(StoreError::Missing { digest: *digest }),
+        let whole = found.iter().position(|f| f.record.entry.kind != Kind::Parts);
+        match found.into_iter().nth(whole.unwrap_or(0)) {
+            Some(found) if whole.is_some() => Ok(Shape::Whole(found)),
+            Some(parts) => Ok(Shape::Parts(parts)),
+            None => Err(StoreError::Missing { digest: *digest }),
         }
     }
 
-    fn entry(&self, found: &Found) -> Result<Vec<u8>, StoreError> {
-        let catalog = self.catalog()?;
-        let path = catalog.pack_path(found.pack);
-        let file = catalog.pack_file(found.pack)?;
+    /// Looks a digest up and does something with what is found, once more if the pack has been written
+    /// anew by another process since it was looked up.
+    fn looked_up<T>(&self, look: impl Fn(&Store) -> Result<T, StoreError>) -> Result<T, StoreError> {
+        match look(self) {
+            Err(StoreError::Missing { .. }) => self.reload()?,
+            Err(StoreError::Io(e)) if e.is_not_found() => self.reload()?,
+            other => return other,
+        }
+        look(self)
+    }
+
+    fn entry(&self, found: &Located) -> Result<Vec<u8>, StoreError> {
+        let path = found.catalog.pack_path(found.pack);
+        let file = found.catalog.pack_file(found.pack)?;
         pack::read_entry(&file, &path, found.record.offset, &found.record.entry)
+    }
+
+    /// A content that is stored in one piece, or a piece of one that is not.
+    pub(super) fn read_piece(&self, digest: &Digest) -> Result<Vec<u8>, StoreError> {
+        self.looked_up(|store| match store.shape(digest)? {
+            Shape::Whole(found) => store.entry(&found),
+            Shape::Parts(_) => Err(StoreError::Missing { digest: *digest }),
+        })
+    }
+
+    /// The listing of a folder, whether its files are stored or not.
+    pub fn listing(&self, digest: &Digest) -> Result<Vec<u8>, StoreError> {
+        match self.read(digest) {
+            Err(StoreError::Missing { .. }) => {
+                self.looked_up(|store| store.entry(&store.find_outline(digest)?.ok_or(StoreError::Missing { digest: *digest })?))
+            }
+            other => other,
+        }
     }
 
     fn try_copy(&self, digest: &Digest, out: &mut dyn Write) -> Result<u64, StoreError> {
         let wrong = |e| StoreError::Io(IoError { action: "write", path: "the content".into(), source: e });
-        let parts = match self.shape(digest)? {
-            Shape::Whole(found) => {
-                let bytes = self.entry(&found)?;
-                out.write_all(&bytes).map_err(wrong)?;
-                return Ok(bytes.len() as u64);
-            }
-            Shape::Parts(found) => self.parts(digest, &found)?,
-        };
+        let parts = self.parts_of(digest)?;
+        if let [only] = parts[..]
+            && only.digest == *digest
+        {
+            let bytes = self.read_piece(digest)?;
+            out.write_all(&bytes).map_err(wrong)?;
+            return Ok(bytes.len() as u64);
+        }
         let mut whole = blake3::Hasher::new();
         let mut size = 0;
         for part in parts {
-            let Shape::Whole(found) = self.shape(&part.digest)? else {
-                return Err(StoreError::Missing { digest: part.digest });
-            };
-            let bytes = self.entry(&found)?;
+            let bytes = self.read_piece(&part.digest)?;
             whole.update_rayon(&bytes);
             out.write_all(&bytes).map_err(wrong)?;
             size += bytes.len() as u64;
@@ -88,7 +113,7 @@ impl Store {
         Ok(size)
     }
 
-    fn parts(&self, digest: &Digest, found: &Found) -> Result<Vec<Part>, StoreError> {
+    fn parts(&self, digest: &Digest, found: &Located) -> Result<Vec<Part>, StoreError> {
         parse_parts(&self.entry(found)?).ok_or_else(|| StoreError::Damaged {
             path: self.folder().to_path_buf(),
             what: format!("the list of pieces of {digest} is not one"),
@@ -97,10 +122,10 @@ impl Store {
 
     /// The pieces that a content is stored in; a small content is its own only piece.
     pub fn parts_of(&self, digest: &Digest) -> Result<Vec<Part>, StoreError> {
-        match self.shape(digest)? {
+        self.looked_up(|store| match store.shape(digest)? {
             Shape::Whole(found) => Ok(vec![Part { digest: *digest, length: found.record.entry.raw_len }]),
-            Shape::Parts(found) => self.parts(digest, &found),
-        }
+            Shape::Parts(found) => store.parts(digest, &found),
+        })
     }
 
     /// Writes a content out, piece by piece, each checked. An error may come after some bytes have been
@@ -112,13 +137,6 @@ impl Store {
     /// A whole content in memory; for documents, listings and other small things.
     pub fn read(&self, digest: &Digest) -> Result<Vec<u8>, StoreError> {
         let mut out = Vec::new();
-        match self.try_copy(digest, &mut out) {
-            // The pack may have been folded into another one, or this one published, since we looked.
-            Err(StoreError::Missing { .. }) => self.reload()?,
-            Err(StoreError::Io(e)) if e.is_not_found() => self.reload()?,
-            other => return other.map(|_| out),
-        }
-        out.clear();
         self.try_copy(digest, &mut out).map(|_| out)
     }
 

@@ -9,13 +9,14 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use super::index::{self, Record};
 use super::pack::{EntryHead, HEAD_LEN, Kind, PACK_HEAD};
+use super::session::Session;
 use super::{Catalog, Digest, Store, StoreError};
 use crate::fsio::{self, IoError};
 
 /// A pack is published when it has grown to this many bytes.
 const FULL: u64 = 48 << 20;
 
-struct OpenPack {
+pub(super) struct OpenPack {
     file: BufWriter<File>,
     path: PathBuf,
     length: u64,
@@ -25,11 +26,13 @@ struct OpenPack {
 
 #[derive(Default)]
 struct State {
+    /// From the first look until publishing: what was found meanwhile is not dropped by anybody.
+    session: Option<Session>,
     open: Option<OpenPack>,
     /// Full packs on their way to the disk, in order, while others are filled.
     publisher: Option<Publisher>,
     /// What is in the open pack, not yet visible to others. A digest may be there in two kinds.
-    unpublished: HashMap<Digest, [bool; 4]>,
+    unpublished: HashMap<Digest, [bool; 5]>,
     written: Written,
     /// Something could not be written: what was put after it must not be published without it.
     failed: bool,
@@ -79,14 +82,23 @@ impl<'s> Writer<'s> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// The state, with nothing being dropped until the next publishing.
+    fn relying(&self) -> Result<MutexGuard<'_, State>, StoreError> {
+        let mut state = self.state();
+        if state.session.is_none() {
+            state.session = Some(self.store.session()?);
+        }
+        Ok(state)
+    }
+
     /// Whether content with this digest is in the store or will be with the next publishing.
     pub fn contains(&self, digest: &Digest) -> Result<bool, StoreError> {
-        let here = self.state().unpublished.get(digest).is_some_and(|kinds| kinds[1] || kinds[2] || kinds[3]);
+        let here = self.relying()?.unpublished.get(digest).is_some_and(|kinds| kinds[1] || kinds[2] || kinds[3]);
         if here { Ok(true) } else { self.store.contains(digest) }
     }
 
     fn contains_document(&self, digest: &Digest) -> Result<bool, StoreError> {
-        let here = self.state().unpublished.get(digest).is_some_and(|kinds| kinds[Kind::Document as usize]);
+        let here = self.relying()?.unpublished.get(digest).is_some_and(|kinds| kinds[Kind::Document as usize]);
         if here { Ok(true) } else { self.store.contains_document(digest) }
     }
 
@@ -99,8 +111,23 @@ impl<'s> Writer<'s> {
         Ok(digest)
     }
 
+    /// Whether the listing of this folder is kept without its files, or will be.
+    pub fn has_outline(&self, digest: &Digest) -> Result<bool, StoreError> {
+        let here = self.relying()?.unpublished.get(digest).is_some_and(|kinds| kinds[Kind::Outline as usize]);
+        if here { Ok(true) } else { self.store.has_outline(digest) }
+    }
+
+    /// Adds the listing of a folder whose files are not taken in.
+    pub fn put_outline(&self, listing: &[u8]) -> Result<Digest, StoreError> {
+        let digest = Digest::of(listing);
+        if !self.has_outline(&digest)? {
+            self.append(super::ingest::code(Kind::Outline, digest, listing))?;
+        }
+        Ok(digest)
+    }
+
     pub(super) fn append(&self, coded: Coded<'_>) -> Result<(), StoreError> {
-        let mut state = self.state();
+        let mut state = self.relying()?;
         let kinds = state.unpublished.entry(coded.head.digest).or_default();
         if kinds[coded.head.kind as usize] {
             return Ok(());
@@ -130,7 +157,10 @@ impl<'s> Writer<'s> {
 
     /// Makes everything put so far durable and visible, whole or not at all.
     pub fn publish(&self) -> Result<(), StoreError> {
-        self.publish_locked(&mut self.state())
+        let mut state = self.state();
+        self.publish_locked(&mut state)?;
+        state.session = None;
+        Ok(())
     }
 
     fn publish_locked(&self, state: &mut State) -> Result<(), StoreError> {
@@ -180,7 +210,7 @@ impl<'s> Writer<'s> {
 }
 
 impl OpenPack {
-    fn create(folder: &Path) -> Result<OpenPack, StoreError> {
+    pub(super) fn create(folder: &Path) -> Result<OpenPack, StoreError> {
         fs::create_dir_all(folder).map_err(IoError::of("create the folder", folder))?;
         loop {
             let path = folder.join(format!("{:016x}.part", rand::random::<u64>()));
@@ -206,7 +236,20 @@ impl OpenPack {
         Ok(())
     }
 
-    fn publish(mut self, folder: &Path) -> Result<Published, StoreError> {
+    /// Adds an entry.
+    pub(super) fn put(&mut self, coded: &Coded<'_>) -> Result<(), StoreError> {
+        Ok(self.append(coded).map_err(IoError::of("write", &self.path))?)
+    }
+
+    pub(super) fn length(&self) -> u64 {
+        self.length
+    }
+
+    pub(super) fn is_full(&self) -> bool {
+        self.length >= FULL
+    }
+
+    pub(super) fn publish(mut self, folder: &Path) -> Result<Published, StoreError> {
         let finish = |file: &mut BufWriter<File>| {
             file.flush()?;
             file.get_ref().sync_all()
@@ -224,8 +267,8 @@ impl OpenPack {
 }
 
 /// A pack that has become visible.
-struct Published {
-    name: Digest,
+pub(super) struct Published {
+    pub(super) name: Digest,
     length: u64,
     digests: Vec<Digest>,
 }

@@ -7,6 +7,7 @@ use crate::fingerprint::{EnvironmentNow, PythonError, Scanner, environment};
 use crate::graph::Graph;
 use crate::ledger::{Ledger, LedgerError};
 use crate::manifest::{LoadError, Manifest, Params};
+use crate::receipt::Hold;
 use crate::store::Store;
 
 /// An open project: the manifest checked, the store and ledger open.
@@ -56,7 +57,8 @@ impl Project {
             true => Ledger::open(&workspace.ledger_path(), &store)?,
             false => Ledger::in_memory()?,
         };
-        let scanner = Scanner::open(workspace.root(), workspace.cache_folder());
+        let references = manifest.data.iter().filter(|d| d.hold == Hold::Reference).map(|d| d.path.clone()).collect();
+        let scanner = Scanner::open(workspace.root(), workspace.cache_folder()).with_references(references);
         let graph = Graph::build(&manifest.stages);
         let params = manifest.params.clone();
         Ok(Project { workspace, manifest, graph, params, set: Vec::new(), store, ledger, scanner, variables })
@@ -75,6 +77,11 @@ impl Project {
     pub fn environment(&self) -> Result<EnvironmentNow, PythonError> {
         let cache = self.workspace.cache_folder();
         environment(&self.manifest.environment, self.workspace.root(), &self.variables, cache.as_deref())
+    }
+
+    /// How what stands at a path is kept.
+    pub fn hold_of(&self, path: &str) -> Hold {
+        if self.scanner.is_reference(path) { Hold::Reference } else { Hold::Store }
     }
 
     /// The dataset that a path is, or is part of.

@@ -1,0 +1,93 @@
+//! `textum data diff`.
+
+use clap::Args;
+use textum_core::data::{DataError, Side, compare, find_side, split_name, versions};
+use textum_core::table::compare::CompareOptions;
+use textum_core::workspace::Project;
+
+use crate::args::{Format, Global};
+use crate::commands::{here, open};
+use crate::failure::{Failure, UNSUCCESSFUL};
+use crate::render::data::diff as render;
+use crate::ui::Ui;
+
+/// What `textum data diff` takes.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  textum data diff shifts                        the working tree against the version before it\n  textum data diff shifts@1 shifts@2              two versions\n  textum data diff shifts@1 shifts                a version against the working tree\n  textum data diff old.csv new.csv --key shift_id any two files\n  textum data diff photos@1:labels.csv photos     a file of a folder"
+)]
+pub struct DiffArgs {
+    /// A dataset, a version, or a path
+    #[arg(value_name = "A", add = clap_complete::ArgValueCandidates::new(crate::complete::versions))]
+    old: String,
+    /// What to compare it with; left out: of A the version before
+    #[arg(value_name = "B", add = clap_complete::ArgValueCandidates::new(crate::complete::versions))]
+    new: Option<String>,
+    /// The columns that tell rows apart, instead of those declared
+    #[arg(long, value_name = "COL", num_args = 1.., value_delimiter = ',')]
+    key: Vec<String>,
+    /// Only these columns count
+    #[arg(long, value_name = "COL", num_args = 1.., value_delimiter = ',')]
+    column: Vec<String>,
+    /// So many examples of each kind of difference
+    #[arg(long, value_name = "N", default_value_t = 5)]
+    examples: usize,
+    /// Exit with 1 if anything differs
+    #[arg(long)]
+    check: bool,
+}
+
+/// The two sides: with one name, that and the version before it.
+fn sides(project: &Project, args: &DiffArgs, global: &Global) -> Result<(Side, Side), Failure> {
+    let side = |text: &str| find_side(project, text, &here(global));
+    if let Some(new) = &args.new {
+        // A file of a folder may be named on one side only.
+        let part = args.old.split_once(':').map(|(_, part)| part).filter(|_| !new.contains(':'));
+        let new = match (side(new)?, part) {
+            (folder, Some(part)) if folder.is_folder() => side(&format!("{new}:{part}"))?,
+            (whole, _) => whole,
+        };
+        return Ok((side(&args.old)?, new));
+    }
+    let new = side(&args.old)?;
+    let Some(name) = new.dataset.clone() else {
+        let help = "name two paths, or a dataset: `textum data` lists them";
+        return Err(Failure::new(crate::failure::USAGE, format!("{} has no version before it", args.old), help));
+    };
+    let known = versions(&project.ledger, &name)?;
+    let below = |number: u64| known.iter().filter(|v| v.number < number).map(|v| v.number).max();
+    let before = match &new.version {
+        Some(version) => below(version.number),
+        None => known.iter().map(|v| v.number).max(),
+    };
+    let Some(before) = before else {
+        if known.is_empty() {
+            return Err(DataError::NothingRecorded(name).into());
+        }
+        let help = "there is nothing before it: name what to compare it with";
+        return Err(Failure::new(crate::failure::NOT_THERE, format!("{} is the first version", new.name), help));
+    };
+    let part = args.old.split_once(':').filter(|(whole, _)| *whole == name || split_name(whole).is_some());
+    let part = part.map_or(String::new(), |(_, part)| format!(":{part}"));
+    Ok((side(&format!("{name}@{before}{part}"))?, new))
+}
+
+/// Compares.
+pub fn run(global: &Global, args: &DiffArgs, ui: &Ui) -> Result<u8, Failure> {
+    ui.only(&[Format::Text, Format::Json, Format::Csv, Format::Md])?;
+    let project = open(global, ui)?;
+    let (old, new) = sides(&project, args, global)?;
+    let declared = if new.key.is_empty() { &old.key } else { &new.key };
+    let key = if args.key.is_empty() { declared.clone() } else { args.key.clone() };
+    let options = CompareOptions { key, columns: args.column.clone(), examples: args.examples };
+    let found = compare(&project, &old, &new, &options)?;
+    let told = render::Told { old: &old, new: &new, found: &found, most: args.examples, columns: &args.column };
+    match ui.format {
+        Format::Json => ui.json(&render::json(&told)),
+        Format::Csv => ui.result(&render::csv(&told)),
+        Format::Md => ui.result(&render::markdown(&told)),
+        _ => ui.result(&render::text(&told, &ui.style)),
+    }
+    let differs = found.change().is_some() && !render::is_same(&found);
+    Ok(if args.check && differs { UNSUCCESSFUL } else { 0 })
+}

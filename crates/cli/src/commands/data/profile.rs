@@ -1,0 +1,56 @@
+//! `textum data profile`.
+
+use clap::Args;
+use textum_core::data::find_side;
+use textum_core::table::profile::{ProfileOptions, profile};
+
+use crate::args::{Format, Global};
+use crate::commands::{here, open};
+use crate::failure::Failure;
+use crate::render::data::profile as render;
+use crate::ui::Ui;
+
+/// What `textum data profile` takes.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  textum data profile shifts                      each column in figures\n  textum data profile shifts@2 --target stopped   what goes with it\n  textum data profile shifts --against shifts@1   what has drifted\n  textum data profile shifts --format html > shifts.html"
+)]
+pub struct ProfileArgs {
+    /// A dataset, a version, or a path
+    #[arg(value_name = "NAME[@V]", add = clap_complete::ArgValueCandidates::new(crate::complete::versions))]
+    name: String,
+    /// The column that the others are related to
+    #[arg(long, value_name = "COL")]
+    target: Option<String>,
+    /// The version that drift is measured from
+    #[arg(long, value_name = "NAME@W", add = clap_complete::ArgValueCandidates::new(crate::complete::versions))]
+    against: Option<String>,
+}
+
+/// Sums up.
+pub fn run(global: &Global, args: &ProfileArgs, ui: &Ui) -> Result<u8, Failure> {
+    ui.only(&[Format::Text, Format::Json, Format::Md, Format::Html])?;
+    let project = open(global, ui)?;
+    let side = find_side(&project, &args.name, &here(global))?;
+    let base = args.against.as_ref().map(|text| find_side(&project, text, &here(global))).transpose()?;
+    let table = side.table(&project)?;
+    let against = base.as_ref().map(|base| base.table(&project)).transpose()?;
+    let scratch = project.store.folder();
+    let scratch = if scratch.is_dir() { scratch.to_path_buf() } else { std::env::temp_dir() };
+    let options = ProfileOptions { target: args.target.clone(), frequent: 5 };
+    let found = profile(&table, against.as_ref(), &options, &scratch)?;
+    let told = render::Told {
+        name: &side.name,
+        size: side.content.size,
+        against: base.as_ref().map(|b| b.name.as_str()),
+        target: args.target.as_deref(),
+        profile: &found,
+    };
+    match ui.format {
+        Format::Json => ui.json(&render::json(&told)),
+        Format::Md => ui.result(&render::markdown(&told)),
+        Format::Html => ui.result(&render::html(&told)?),
+        _ => ui.result(&render::text(&told, &ui.style)),
+    }
+    Ok(0)
+}

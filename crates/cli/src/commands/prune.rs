@@ -1,0 +1,81 @@
+//! `textum prune`.
+
+use std::io::{BufRead, IsTerminal, Write};
+
+use clap::Args;
+use textum_core::upkeep::{PruneOptions, carry_out, plan_prune};
+
+use super::{by_whom, open};
+use crate::args::{Format, Global};
+use crate::failure::Failure;
+use crate::render::upkeep as render;
+use crate::ui::Ui;
+
+/// What is kept unless somebody says otherwise.
+pub const DEFAULT: PruneOptions = PruneOptions { newest: 3, runs: Vec::new(), paths: Vec::new(), last_outputs: false };
+
+/// What `textum prune` takes.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Dropped are outputs of old runs that other stages read, if they can be rebuilt from what stays. Never dropped are\ndatasets, code, settings, logs, metrics and receipts; the outputs of the newest runs, of the run in the working tree,\nof labelled runs and of those best by a metric; outputs of a model of the manifest, of stages that came out otherwise\nfrom the same inputs, or that hang on a reference. A dropped output is made again by `textum rebuild`.\n\nExamples:\n  textum prune --dry-run                  what would go, and what stays\n  textum prune --newest 10                keep all outputs of ten runs\n  textum prune --keep build/model.json    keep every run's model\n  textum prune --keep best:auc --yes      keep a run, and do not ask"
+)]
+pub struct PruneArgs {
+    /// Say what would be freed, and change nothing
+    #[arg(long)]
+    dry_run: bool,
+    /// Keep all outputs of the newest N runs
+    #[arg(long, value_name = "N", default_value_t = DEFAULT.newest)]
+    newest: usize,
+    /// Keep a run's outputs, or the outputs at a path of every run
+    #[arg(long, value_name = "RUN|PATH")]
+    keep: Vec<String>,
+    /// Drop also outputs that no stage reads: the last ones of a pipeline
+    #[arg(long)]
+    last_outputs: bool,
+    /// Do not ask
+    #[arg(short, long)]
+    yes: bool,
+}
+
+/// Prunes.
+pub fn run(global: &Global, args: &PruneArgs, ui: &Ui) -> Result<u8, Failure> {
+    ui.only(&[Format::Text, Format::Json])?;
+    let mut project = open(global, ui)?;
+    let outputs: Vec<String> = project.manifest.stages.iter().flat_map(|s| s.outputs()).map(str::to_string).collect();
+    let is_path = |name: &String| {
+        name.contains('/') || outputs.contains(name) || project.ledger.resolve_run(name, &project.manifest.metrics).is_err()
+    };
+    let (paths, runs): (Vec<String>, Vec<String>) = args.keep.iter().cloned().partition(is_path);
+    let overlaps = |path: &String| outputs.iter().any(|o| textum_core::manifest::overlap(o, path.trim_end_matches('/')));
+    if let Some(unknown) = paths.iter().find(|p| !p.contains('/') && !overlaps(p)) {
+        // Neither a run nor an output: a slip of the pen must not cost a model.
+        project.ledger.resolve_run(unknown, &project.manifest.metrics)?;
+    }
+    let paths = paths.iter().map(|p| p.trim_end_matches('/').to_string()).collect();
+    let options = PruneOptions { newest: args.newest, runs, paths, last_outputs: args.last_outputs };
+    let plan = plan_prune(&project, &options)?;
+    if args.dry_run || plan.dropping.entries.is_empty() {
+        match ui.format {
+            Format::Json => ui.json(&render::prune_json(&plan, None)),
+            _ => ui.result(&render::prune_text(&plan, None, &ui.style)),
+        }
+        return Ok(0);
+    }
+    if !args.yes && std::io::stdin().is_terminal() && std::io::stderr().is_terminal() {
+        ui.insist(&render::prune_text(&plan, None, &ui.err_style));
+        let _ = write!(std::io::stderr(), "Drop them? [y/N] ");
+        let _ = std::io::stderr().flush();
+        let mut answer = String::new();
+        let _ = std::io::stdin().lock().read_line(&mut answer);
+        if !matches!(answer.trim(), "y" | "Y" | "yes") {
+            ui.say("nothing was dropped");
+            return Ok(0);
+        }
+    }
+    let (plan, freed) = carry_out(&mut project, &options, &by_whom())?;
+    match ui.format {
+        Format::Json => ui.json(&render::prune_json(&plan, Some(&freed))),
+        _ => ui.result(&render::prune_text(&plan, Some(&freed), &ui.style)),
+    }
+    Ok(0)
+}

@@ -1,0 +1,36 @@
+//! `textum stats`.
+
+use clap::Args;
+use textum_core::upkeep::{PrunePlan, Stats, plan_prune, stats};
+
+use super::open;
+use super::prune::DEFAULT;
+use crate::args::{Format, Global};
+use crate::failure::Failure;
+use crate::render::upkeep as render;
+use crate::ui::Ui;
+
+/// What `textum stats` takes.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  textum stats\n  textum stats --largest 30\n  textum stats --format json")]
+pub struct StatsArgs {
+    /// So many of the largest contents
+    #[arg(long, value_name = "N", default_value_t = 8)]
+    largest: usize,
+}
+
+/// Tells what the store holds.
+pub fn run(global: &Global, args: &StatsArgs, ui: &Ui) -> Result<u8, Failure> {
+    ui.only(&[Format::Text, Format::Json, Format::Csv, Format::Md])?;
+    let project = open(global, ui)?;
+    let found: Stats = stats(&project, args.largest)?;
+    let plan: PrunePlan = plan_prune(&project, &DEFAULT)?;
+    match ui.format {
+        Format::Json => ui.json(&render::stats_json(&found, &plan)),
+        Format::Csv => ui.result(&render::stats_csv(&found)),
+        Format::Md => ui.result(&render::stats_markdown(&found)),
+        _ if found.packs == 0 => ui.say("nothing is stored yet: `textum run` or `textum data record` stores something"),
+        _ => ui.result(&render::stats_text(&found, &plan, &ui.style)),
+    }
+    Ok(0)
+}

@@ -1,0 +1,261 @@
+//! A table in figures.
+
+use serde_json::{Value, json};
+use textum_core::table::profile::{ColumnProfile, DriftMeasure, Profile};
+
+use super::oddities;
+use crate::failure::{DAMAGE, Failure};
+use crate::render::table::{self, Cell, Look, table};
+use crate::render::text;
+use crate::ui::Style;
+
+/// Everything that is told of a profile.
+pub struct Told<'a> {
+    /// What was summed up.
+    pub name: &'a str,
+    /// Its size in bytes.
+    pub size: u64,
+    /// What drift is measured from.
+    pub against: Option<&'a str>,
+    /// The column that others are related to.
+    pub target: Option<&'a str>,
+    /// The figures.
+    pub profile: &'a Profile,
+}
+
+const BARS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+
+fn bars(counts: &[u64]) -> String {
+    let most = counts.iter().copied().max().unwrap_or(0).max(1);
+    // What is there is seen, however little; a space is none.
+    let bar = |n: &u64| if *n == 0 { ' ' } else { BARS[((n * 8).div_ceil(most) as usize).clamp(1, 8) - 1] };
+    counts.iter().map(bar).collect()
+}
+
+fn share(part: u64, of: u64) -> String {
+    match part {
+        0 => String::new(),
+        _ if part == of => "100 %".into(),
+        _ => {
+            let percent = 100.0 * part as f64 / of.max(1) as f64;
+            if percent < 0.1 { "< 0.1 %".into() } else { format!("{percent:.1} %") }
+        }
+    }
+}
+
+fn headline(told: &Told<'_>) -> String {
+    let (rows, columns) = (text::counted(told.profile.rows, "row"), text::counted(told.profile.columns.len() as u64, "column"));
+    let mut line = format!("{}: {rows}, {columns}, {}", told.name, text::bytes(told.size));
+    if let Some(base) = told.against {
+        let of = |reading: &str| {
+            told.profile
+                .columns
+                .iter()
+                .filter(|c| c.drift.as_ref().is_some_and(|d| d.reading == reading))
+                .map(|c| c.name.clone())
+                .collect::<Vec<_>>()
+        };
+        let (strong, some) = (of("strong"), of("some"));
+        line.push_str(&match (strong.is_empty(), some.is_empty()) {
+            (true, true) => format!("; no drift from {base}"),
+            (false, _) => format!("; strong drift from {base} in {}", text::some(&strong, 4)),
+            (true, false) => format!("; some drift from {base} in {}", text::some(&some, 4)),
+        });
+    }
+    line
+}
+
+const NUMBERS: [&str; 11] =
+    ["number", "missing", "distinct", "min", "lower q.", "median", "upper q.", "max", "mean", "dev.", "spread"];
+const OTHERS: [&str; 6] = ["other", "type", "missing", "distinct", "from … to", "most frequent"];
+
+fn number_rows(profile: &Profile) -> Vec<Vec<Cell>> {
+    let numeric = profile.columns.iter().filter_map(|c| Some((c, c.numbers.as_ref()?)));
+    let row = |(c, n): (&ColumnProfile, &textum_core::table::profile::Numbers)| -> Vec<Cell> {
+        let mut row = vec![Cell::new(&c.name, Look::Bold), share(c.missing, profile.rows).into(), text::count(c.distinct).into()];
+        let figures = [n.min, n.lower_quartile, n.median, n.upper_quartile, n.max, n.mean, n.deviation];
+        row.extend(figures.iter().map(|f| Cell::from(text::figure(*f))));
+        row.push(Cell::new(c.histogram.as_ref().map(|h| bars(&h.counts)).unwrap_or_default(), Look::Accent));
+        row
+    };
+    numeric.map(row).collect()
+}
+
+fn frequent(column: &ColumnProfile, rows: u64) -> String {
+    // A column whose values are all different has no frequent one.
+    if column.distinct == column.count {
+        return "each value once".into();
+    }
+    let shown = column.frequent.iter().take(4).map(|f| {
+        let value: String = f.value.chars().take(20).collect();
+        format!("{value} {}", share(f.count, rows))
+    });
+    shown.collect::<Vec<_>>().join(", ")
+}
+
+fn other_rows(profile: &Profile) -> Vec<Vec<Cell>> {
+    let others = profile.columns.iter().filter(|c| c.numbers.is_none());
+    let row = |c: &ColumnProfile| -> Vec<Cell> {
+        let kind = match c.r#type.as_str() {
+            "mixed" => format!("mixed ({} numbers)", text::count(c.kinds.integer + c.kinds.number)),
+            other => other.to_string(),
+        };
+        let range = c.range.as_ref().map(|(a, b)| {
+            let cut = |t: &String| t.chars().take(12).collect::<String>();
+            format!("{} … {}", cut(a), cut(b))
+        });
+        vec![
+            Cell::new(&c.name, Look::Bold),
+            kind.into(),
+            share(c.missing, profile.rows).into(),
+            text::count(c.distinct).into(),
+            Cell::new(range.unwrap_or_default(), Look::Dim),
+            frequent(c, profile.rows).into(),
+        ]
+    };
+    others.map(row).collect()
+}
+
+fn relation_rows(profile: &Profile) -> Vec<Vec<Cell>> {
+    let mut related: Vec<_> = profile.columns.iter().filter_map(|c| Some((c, c.relation.as_ref()?))).collect();
+    related.sort_by(|a, b| b.1.value.abs().total_cmp(&a.1.value.abs()));
+    let row = |(c, r): (&ColumnProfile, &textum_core::table::profile::Relation)| -> Vec<Cell> {
+        let length = (r.value.abs() * 30.0).round() as usize;
+        let (name, look) = match (r.measure, r.value < 0.0) {
+            ("r", true) => ("Pearson's r", Look::Bad),
+            ("r", false) => ("Pearson's r", Look::Good),
+            ("eta", _) => ("correlation ratio η", Look::Plain),
+            _ => ("Cramér's V", Look::Plain),
+        };
+        vec![
+            Cell::new(&c.name, Look::Bold),
+            format!("{:+.3}", r.value).into(),
+            Cell::new(if length == 0 { "·".into() } else { "▪".repeat(length) }, look),
+            Cell::new(name, Look::Dim),
+        ]
+    };
+    related.into_iter().map(row).collect()
+}
+
+const DRIFT: [&str; 7] = ["column", "reading", "PSI", "KS D", "p", "TV", "mean"];
+
+fn drift_rows(profile: &Profile) -> Vec<Vec<Cell>> {
+    let order = |reading: &str| ["strong", "some", "none"].iter().position(|r| *r == reading);
+    let mut drifted: Vec<_> = profile.columns.iter().filter_map(|c| Some((c, c.drift.as_ref()?))).collect();
+    drifted.sort_by_key(|(_, d)| order(d.reading));
+    let figure = |value: Option<f64>| value.map_or("–".into(), |v| format!("{v:.3}"));
+    let row = |(c, d): (&ColumnProfile, &textum_core::table::profile::Drift)| -> Vec<Cell> {
+        let look = if d.reading == "strong" {
+            Look::Bad
+        } else if d.reading == "some" {
+            Look::Accent
+        } else {
+            Look::Dim
+        };
+        let reading = if d.measure == DriftMeasure::Type { "another type" } else { d.reading };
+        let mean = match (d.mean_before, &c.numbers) {
+            (Some(before), Some(now)) => format!("{} → {}", text::figure(before), text::figure(now.mean)),
+            _ => String::new(),
+        };
+        vec![
+            Cell::new(&c.name, Look::Bold),
+            Cell::new(reading, look),
+            figure(d.psi).into(),
+            figure(d.ks).into(),
+            figure(d.ks_p).into(),
+            figure(d.variation).into(),
+            mean.into(),
+        ]
+    };
+    drifted.into_iter().map(row).collect()
+}
+
+const READING: &str = "usual reading: PSI, TV and D below 0.1 none, from 0.25 on strong";
+
+/// For people.
+pub fn text(told: &Told<'_>, style: &Style) -> String {
+    let profile = told.profile;
+    let mut out = format!("{}\n", style.bold(&headline(told)));
+    for odd in oddities(told.name, &profile.oddities) {
+        out.push_str(&format!("  {odd}\n"));
+    }
+    let numbers = number_rows(profile);
+    if !numbers.is_empty() {
+        out.push_str(&format!("\n{}", table(&NUMBERS, &numbers, "  ", style)));
+    }
+    let others = other_rows(profile);
+    if !others.is_empty() {
+        out.push_str(&format!("\n{}", table(&OTHERS, &others, "  ", style)));
+    }
+    if let Some(target) = told.target {
+        let header = [format!("goes with {target}"), String::new(), String::new(), String::new()];
+        let header: Vec<&str> = header.iter().map(String::as_str).collect();
+        out.push_str(&format!("\n{}", table(&header, &relation_rows(profile), "  ", style)));
+    }
+    if let Some(base) = told.against {
+        let rows = drift_rows(profile);
+        out.push_str(&format!("\n  {}\n{}", style.dim(&format!("drift from {base}")), table(&DRIFT, &rows, "  ", style)));
+        out.push_str(&style.dim(&format!("  {READING}\n")));
+    }
+    out
+}
+
+/// As Markdown.
+pub fn markdown(told: &Told<'_>) -> String {
+    let mut out = format!("{}\n", headline(told));
+    let mut add = |header: &[&str], rows: Vec<Vec<Cell>>| {
+        if !rows.is_empty() {
+            out.push_str(&format!("\n{}", table::markdown(header, &rows)));
+        }
+    };
+    add(&NUMBERS, number_rows(told.profile));
+    add(&OTHERS, other_rows(told.profile));
+    add(&[told.target.unwrap_or_default(), "value", "", "measure"], relation_rows(told.profile));
+    add(&DRIFT, drift_rows(told.profile));
+    out
+}
+
+/// As JSON.
+pub fn json(told: &Told<'_>) -> Value {
+    json!({
+        "name": told.name, "size": told.size, "against": told.against, "target": told.target, "rows": told.profile.rows,
+        "columns": told.profile.columns, "oddities": told.profile.oddities,
+    })
+}
+
+/// As one page without outside references.
+pub fn html(told: &Told<'_>) -> Result<String, Failure> {
+    let texts =
+        |rows: Vec<Vec<Cell>>| -> Vec<Vec<String>> { rows.into_iter().map(|r| r.into_iter().map(|c| c.text).collect()).collect() };
+    let spreads: Vec<Value> = told
+        .profile
+        .columns
+        .iter()
+        .filter_map(|c| Some((c, c.numbers.as_ref()?)))
+        .map(|(c, _)| {
+            let counts = c.histogram.as_ref().map(|h| h.counts.clone()).unwrap_or_default();
+            let most = counts.iter().copied().max().unwrap_or(1).max(1) as f64;
+            let heights: Vec<String> = counts.iter().map(|n| format!("{:.1}", 28.0 * *n as f64 / most)).collect();
+            json!({"counts": counts, "heights": heights})
+        })
+        .collect();
+    let relations: Vec<Value> = relation_rows(told.profile)
+        .into_iter()
+        .map(|r| {
+            let value: f64 = r[1].text.parse().unwrap_or(0.0);
+            json!({"column": r[0].text, "value": r[1].text, "width": format!("{:.1}", value.abs() * 100.0), "negative": value < 0.0, "measure": r[3].text})
+        })
+        .collect();
+    let mut environment = minijinja::Environment::new();
+    environment.set_undefined_behavior(minijinja::UndefinedBehavior::Strict);
+    let render = |environment: &mut minijinja::Environment<'static>| -> Result<String, minijinja::Error> {
+        environment.add_template("profile.html", include_str!("../../../assets/pages/profile.html"))?;
+        environment.get_template("profile.html")?.render(minijinja::value::Serde(json!({
+            "name": told.name, "headline": headline(told), "notes": oddities(told.name, &told.profile.oddities),
+            "numbers_header": NUMBERS, "numbers": texts(number_rows(told.profile)), "spreads": spreads,
+            "others_header": OTHERS, "others": texts(other_rows(told.profile)), "target": told.target, "relations": relations,
+            "against": told.against, "drift_header": DRIFT, "drift": texts(drift_rows(told.profile)), "reading": READING,
+        })))
+    };
+    render(&mut environment).map_err(|e| Failure::new(DAMAGE, format!("the page could not be made: {e}"), "please report this"))
+}

@@ -1,0 +1,156 @@
+//! How two states differ, and the short form of it that is kept for the next time.
+
+use std::path::Path;
+
+use serde::{Deserialize, Serialize};
+
+use super::DataError;
+use super::files::{FilesDiff, compare_files};
+use super::side::Side;
+use crate::fsio;
+use crate::receipt::canonical;
+use crate::store::Digest;
+use crate::table::compare::{CompareOptions, Identity, RowsDiff, compare as compare_tables};
+use crate::workspace::Project;
+
+/// How two states differ.
+#[derive(Clone, Debug, Serialize)]
+#[serde(tag = "kind", rename_all = "lowercase")]
+pub enum Difference {
+    /// They are the same content.
+    Same,
+    /// Two tables.
+    Table(Box<RowsDiff>),
+    /// Two folders.
+    Folder(FilesDiff),
+    /// Two files that are no tables.
+    File,
+}
+
+/// The short form of a difference.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "lowercase")]
+pub enum Change {
+    /// Of tables.
+    Table {
+        /// Rows that are new.
+        added: u64,
+        /// Rows that are gone.
+        removed: u64,
+        /// Rows with other cells.
+        changed: u64,
+        /// Rows before.
+        old_rows: u64,
+        /// Rows now.
+        new_rows: u64,
+        /// Whether a key told the rows apart.
+        by_key: bool,
+        /// The columns with changed cells, most first.
+        columns: Vec<String>,
+        /// Columns that came, went or are of another type.
+        schema: u64,
+    },
+    /// Of folders.
+    Folder {
+        /// Files that are new.
+        added: u64,
+        /// Files that are gone.
+        removed: u64,
+        /// Files with another content.
+        changed: u64,
+        /// Files at another path.
+        moved: u64,
+        /// Files now.
+        of: u64,
+    },
+    /// Of files that are no tables, or of a file and a folder.
+    Other,
+}
+
+/// Compares two states: folders file by file, tables row by row.
+pub fn compare(project: &Project, old: &Side, new: &Side, options: &CompareOptions) -> Result<Difference, DataError> {
+    if old.is_folder() != new.is_folder() {
+        let (file, folder) = if old.is_folder() { (new, old) } else { (old, new) };
+        return Err(DataError::FileAndFolder(file.name.clone(), folder.name.clone()));
+    }
+    if old.content.digest == new.content.digest {
+        return Ok(Difference::Same);
+    }
+    if old.is_folder() {
+        return Ok(Difference::Folder(compare_files(&old.entries(project)?, &new.entries(project)?)));
+    }
+    if !old.is_table() || !new.is_table() {
+        return Ok(Difference::File);
+    }
+    let scratch = crate::table::source::scratch(project.store.folder());
+    let (old, new) = (old.table(project)?, new.table(project)?);
+    Ok(Difference::Table(Box::new(compare_tables(&old, &new, options, &scratch)?)))
+}
+
+impl Difference {
+    /// Its short form; `None` when nothing differs.
+    pub fn change(&self) -> Option<Change> {
+        Some(match self {
+            Difference::Same => return None,
+            Difference::Table(diff) => Change::Table {
+                added: diff.added,
+                removed: diff.removed,
+                changed: diff.changed,
+                old_rows: diff.old_rows,
+                new_rows: diff.new_rows,
+                by_key: matches!(diff.identity, Identity::Key { .. }),
+                columns: diff.columns.iter().map(|c| c.column.clone()).collect(),
+                schema: (diff.schema.added.len() + diff.schema.removed.len() + diff.schema.types.len()) as u64,
+            },
+            Difference::Folder(diff) => Change::Folder {
+                added: diff.added,
+                removed: diff.removed,
+                changed: diff.changed,
+                moved: diff.moved,
+                of: diff.new.0,
+            },
+            Difference::File => Change::Other,
+        })
+    }
+}
+
+#[derive(Serialize)]
+struct CacheKey<'k> {
+    version: u32,
+    old: Digest,
+    new: Digest,
+    key: &'k [String],
+    path: &'k str,
+}
+
+fn cache_path(folder: &Path, old: &Side, new: &Side, key: &[String]) -> Option<std::path::PathBuf> {
+    let extension = new.path.rsplit('/').next().unwrap_or(&new.path);
+    let key = CacheKey { version: 1, old: old.content.digest, new: new.content.digest, key, path: extension };
+    Some(folder.join("changes").join(format!("{}.json", Digest::of(&canonical(&key).ok()?).hex())))
+}
+
+/// The short form of what differs between two states, from memory if it was asked for before. With `most`,
+/// tables that are together larger (in bytes) are not compared, and `None` is the answer.
+pub fn change_between(project: &Project, old: &Side, new: &Side, most: Option<u64>) -> Result<Option<Change>, DataError> {
+    let cache = project.workspace.cache_folder().and_then(|f| cache_path(&f, old, new, &new.key));
+    if let Some(known) = cache.as_ref().and_then(|c| std::fs::read(c).ok())
+        && let Ok(change) = serde_json::from_slice(&known)
+    {
+        return Ok(Some(change));
+    }
+    if most.is_some_and(|most| old.is_table() && old.content.size + new.content.size > most) {
+        return Ok(None);
+    }
+    let options = CompareOptions { key: new.key.clone(), ..CompareOptions::default() };
+    let change = match compare(project, old, new, &options) {
+        Err(DataError::FileAndFolder(..)) => Some(Change::Other),
+        other => other?.change(),
+    };
+    if let (Some(cache), Some(change)) = (cache, &change)
+        && let Ok(bytes) = serde_json::to_vec(change)
+    {
+        // Only a memory: without it the states are compared again.
+        let _ = fsio::write_derived(&cache, &bytes);
+    }
+    Ok(change)
+}

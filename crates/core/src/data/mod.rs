@@ -1,0 +1,28 @@
+//! Datasets as versions: which states there were, what differs between them, who used them.
+//!
+//! - [`version`]: numbers for states; what `shifts@2` stands for.
+//! - [`record`]: new states into the store, each with a data receipt.
+//! - [`declare`]: a new dataset into the manifest, its comments and layout kept.
+//! - [`side`]: one side of a comparison: a version, the working tree, or a path.
+//! - [`files`], [`difference`]: how two states differ, file by file and row by row.
+//! - [`search`]: in which versions rows are.
+
+mod declare;
+mod difference;
+mod error;
+mod files;
+mod record;
+mod search;
+mod side;
+mod status;
+mod version;
+
+pub use declare::{Added, Declaration, add};
+pub use difference::{Change, Difference, change_between, compare};
+pub use error::DataError;
+pub use files::{FileChange, FileChangeKind, FilesDiff, compare_files};
+pub use record::{Recording, note_version, record_datasets, recorded_anew};
+pub use search::{FoundIn, find_rows};
+pub use side::{Side, find_side};
+pub use status::{DatasetState, DatasetStatus, status_of};
+pub use version::{Version, split_name, version_of, version_with, versions};

@@ -1,0 +1,218 @@
+//! One side of a comparison: `shifts@2`, `shifts` for the working tree, a part `photos@1:labels.csv`, or a
+//! path on the disk.
+
+use std::path::{Path, PathBuf};
+
+use super::DataError;
+use super::version::{Version, split_name, version_of, version_with, versions};
+use crate::fingerprint::walk;
+use crate::fsio::IoError;
+use crate::lineage::read_outside;
+use crate::manifest::nearest;
+use crate::receipt::{Content, ContentKind, Hold};
+use crate::store::{Digest, Item, ItemKind, hash_file, parse_listing};
+use crate::table::{Origin, Table};
+use crate::workspace::Project;
+
+/// Something that can be compared, read as a table or summed up.
+#[derive(Clone, Debug)]
+pub struct Side {
+    /// What it is called: `shifts@2`, `shifts (edited)`, or a path.
+    pub name: String,
+    /// The dataset that it is a state of.
+    pub dataset: Option<String>,
+    /// The version that it is.
+    pub version: Option<Version>,
+    /// The path that tells the format.
+    pub path: String,
+    /// What it is.
+    pub content: Content,
+    /// Where its bytes are on the disk; none when they are in the store.
+    pub file: Option<PathBuf>,
+    /// The columns that tell rows apart, as declared.
+    pub key: Vec<String>,
+}
+
+/// A file of a folder, as a listing has it.
+pub type Entry = (String, ItemKind, Option<Digest>, u64);
+
+fn decl_key(project: &Project, name: &str) -> Vec<String> {
+    project.manifest.data.iter().find(|d| d.name == name).map(|d| d.key.clone()).unwrap_or_default()
+}
+
+/// What a person has named. `here` is the folder that a path is relative to.
+pub fn find_side(project: &Project, text: &str, here: &Path) -> Result<Side, DataError> {
+    let (whole, part) = match text.split_once(':') {
+        Some((whole, part)) if !here.join(text).exists() => (whole, Some(part)),
+        _ => (text, None),
+    };
+    let side = match split_name(whole) {
+        Some((name, number)) if !here.join(whole).exists() => of_version(project, version_with(&project.ledger, name, number)?)?,
+        _ => match project.manifest.data.iter().find(|d| d.name == whole) {
+            Some(decl) => of_tree(project, &decl.name)?,
+            None => of_path(project, whole, here)?,
+        },
+    };
+    match part {
+        Some(part) => within(project, side, part),
+        None => Ok(side),
+    }
+}
+
+/// A recorded version. The bytes of a reference must still be what they were for it to be read.
+fn of_version(project: &Project, version: Version) -> Result<Side, DataError> {
+    let file = match version.hold {
+        Hold::Store => None,
+        Hold::Reference => Some(project.workspace.root().join(&version.path)),
+    };
+    Ok(Side {
+        name: version.name(),
+        dataset: Some(version.dataset.clone()),
+        path: version.path.clone(),
+        content: version.content.clone(),
+        file,
+        key: decl_key(project, &version.dataset),
+        version: Some(version),
+    })
+}
+
+/// A dataset as it stands in the working tree.
+fn of_tree(project: &Project, name: &str) -> Result<Side, DataError> {
+    let missing = || DataError::NoDataset { name: name.to_string(), near: None };
+    let decl = project.manifest.data.iter().find(|d| d.name == name).ok_or_else(missing)?;
+    let content = project.scanner.look(&decl.path)?.ok_or_else(|| super::record::absent(project.workspace.root(), decl))?;
+    let version = version_of(&project.ledger, name, &content.digest)?;
+    let shown = match (&version, versions(&project.ledger, name)?.is_empty()) {
+        (Some(version), _) => version.name(),
+        (None, true) => format!("{name} (not recorded)"),
+        (None, false) => format!("{name} (edited)"),
+    };
+    Ok(Side {
+        name: shown,
+        dataset: Some(name.to_string()),
+        version,
+        path: decl.path.clone(),
+        content,
+        file: Some(project.workspace.root().join(&decl.path)),
+        key: decl.key.clone(),
+    })
+}
+
+fn of_path(project: &Project, text: &str, here: &Path) -> Result<Side, DataError> {
+    let full = here.join(text);
+    let Some(content) = read_outside(&full)? else {
+        let looks_like_path = text.contains(['/', '.']);
+        if looks_like_path {
+            return Err(IoError::of("find", &full)(std::io::ErrorKind::NotFound.into()).into());
+        }
+        let names = project.manifest.data.iter().map(|d| d.name.clone()).chain(project.ledger.dataset_names()?);
+        let names: Vec<String> = names.collect();
+        let near = nearest(text, names.iter().map(String::as_str)).map(str::to_string);
+        return Err(DataError::NoDataset { name: text.to_string(), near });
+    };
+    Ok(Side {
+        name: text.to_string(),
+        dataset: None,
+        version: None,
+        path: text.to_string(),
+        content,
+        file: Some(full),
+        key: Vec::new(),
+    })
+}
+
+/// A file in a folder.
+fn within(project: &Project, side: Side, part: &str) -> Result<Side, DataError> {
+    let part = part.trim_matches('/');
+    let entries = side.entries(project)?;
+    let found = entries.iter().find(|(path, kind, ..)| path == part && matches!(kind, ItemKind::File | ItemKind::Exec));
+    let Some((_, _, Some(digest), size)) = found else {
+        let near = nearest(part, entries.iter().map(|e| e.0.as_str())).map(str::to_string);
+        return Err(DataError::NotInFolder { name: side.name, path: part.to_string(), near });
+    };
+    Ok(Side {
+        name: format!("{}:{part}", side.name),
+        path: part.to_string(),
+        content: Content { kind: ContentKind::File, digest: *digest, size: *size, files: None },
+        file: side.file.map(|f| f.join(part)),
+        ..side
+    })
+}
+
+impl Side {
+    /// Whether it is a folder.
+    pub fn is_folder(&self) -> bool {
+        self.content.kind == ContentKind::Folder
+    }
+
+    /// Whether what stands on the disk is still what is spoken of.
+    fn check_on_disk(&self) -> Result<(), DataError> {
+        let (Some(file), Some(version)) = (&self.file, &self.version) else { return Ok(()) };
+        if version.hold != Hold::Reference {
+            return Ok(());
+        }
+        let now = read_outside(file)?;
+        if now.as_ref().is_some_and(|n| n.digest == self.content.digest) {
+            return Ok(());
+        }
+        let now = now.map(|n| n.digest.short());
+        Err(DataError::ReferenceChanged { version: self.name.clone(), path: file.clone(), now })
+    }
+
+    /// It as a table that can be read.
+    pub fn table<'p>(&self, project: &'p Project) -> Result<Table<'p>, DataError> {
+        if self.is_folder() {
+            return Err(DataError::Folder(self.name.clone()));
+        }
+        let origin = match &self.file {
+            Some(file) => {
+                self.check_on_disk()?;
+                Origin::File(file.clone())
+            }
+            None => Origin::Stored(&project.store, self.content.digest),
+        };
+        Ok(Table::new(&self.name, &self.path, origin)?)
+    }
+
+    /// Whether it is a file that can be read row by row.
+    pub fn is_table(&self) -> bool {
+        !self.is_folder() && crate::table::format_of(&self.path).is_some()
+    }
+
+    /// The files of a folder. Of a recorded one the listing is enough.
+    pub fn entries(&self, project: &Project) -> Result<Vec<Entry>, DataError> {
+        let listing = match project.store.listing(&self.content.digest) {
+            Ok(listing) => listing,
+            Err(e) => match &self.file {
+                Some(folder) => return on_disk(folder),
+                None => return Err(e.into()),
+            },
+        };
+        let damaged = |e: crate::store::ListingError| crate::store::StoreError::Damaged {
+            path: project.store.folder().to_path_buf(),
+            what: format!("{}: {e}", self.content.digest),
+        };
+        let items: Vec<Item<'_>> = parse_listing(&listing).map_err(damaged)?;
+        Ok(items.into_iter().map(|i| (i.path.into_owned(), i.kind, i.digest, i.size)).collect())
+    }
+}
+
+fn on_disk(folder: &Path) -> Result<Vec<Entry>, DataError> {
+    use rayon::prelude::*;
+    let folder = &std::fs::canonicalize(folder).map_err(IoError::of("open the folder", folder))?;
+    let seen = walk(folder)?;
+    seen.into_par_iter()
+        .map(|seen| {
+            let full = folder.join(&seen.path);
+            let digest = match seen.kind {
+                ItemKind::EmptyDir => None,
+                ItemKind::Link => {
+                    let target = std::fs::read_link(&full).map_err(IoError::of("read the link", &full))?;
+                    Some(Digest::of(target.as_os_str().as_encoded_bytes()))
+                }
+                ItemKind::File | ItemKind::Exec => Some(hash_file(&full)?.0),
+            };
+            Ok((seen.path, seen.kind, digest, seen.stat.size))
+        })
+        .collect()
+}

@@ -1,0 +1,324 @@
+//! One part of two tables joined: which rows are in one only, and which have other cells.
+
+use std::collections::HashMap;
+use std::hash::BuildHasherDefault;
+
+use super::deal::{Record, cell_at};
+use super::pattern::Sample;
+use super::{CellChange, ColumnChange, Example, Layout};
+use crate::table::row::text;
+
+/// Hashes are evenly spread already.
+#[derive(Default)]
+struct AsItIs(u64);
+
+impl std::hash::Hasher for AsItIs {
+    fn finish(&self) -> u64 {
+        self.0
+    }
+    fn write(&mut self, _: &[u8]) {}
+    fn write_u64(&mut self, value: u64) {
+        self.0 = value;
+    }
+}
+
+type ByHash<V> = HashMap<u64, V, BuildHasherDefault<AsItIs>>;
+
+/// The examples with the smallest lines.
+#[derive(Clone, Debug, Default)]
+pub struct Examples {
+    most: usize,
+    kept: Vec<(u64, Example)>,
+}
+
+impl Examples {
+    /// Whether one with this line would be kept for now.
+    fn wants(&self, line: u64) -> bool {
+        self.most > 0 && (self.kept.len() < 2 * self.most || self.kept.iter().any(|(l, _)| *l > line))
+    }
+
+    fn add(&mut self, line: u64, example: Example) {
+        self.kept.push((line, example));
+        if self.kept.len() > 4 * self.most {
+            self.shrink();
+        }
+    }
+
+    fn shrink(&mut self) {
+        self.kept.sort_by_key(|(line, _)| *line);
+        self.kept.truncate(self.most);
+    }
+
+    /// The examples, by line.
+    pub fn done(mut self) -> Vec<Example> {
+        self.shrink();
+        self.kept.into_iter().map(|(_, e)| e).collect()
+    }
+}
+
+/// Rows of a table whose key another row before them had.
+#[derive(Clone, Debug, Default)]
+pub struct Twice {
+    /// How many.
+    pub rows: u64,
+    /// Some: the key, its first line, this line.
+    pub examples: Vec<(String, u64, u64)>,
+}
+
+impl Twice {
+    fn add(&mut self, first: u64, again: u64, key: impl FnOnce() -> String) {
+        self.rows += 1;
+        if self.examples.len() < 3 {
+            self.examples.push((key(), first.min(again), first.max(again)));
+        }
+    }
+}
+
+/// What the joined parts come to.
+#[derive(Clone, Debug, Default)]
+pub struct Tally {
+    pub added: u64,
+    pub removed: u64,
+    pub changed: u64,
+    cells: Vec<u64>,
+    beyond: u64,
+    samples: Vec<Sample>,
+    pub examples_changed: Examples,
+    pub examples_added: Examples,
+    pub examples_removed: Examples,
+    /// Of the first table and the second.
+    pub twice: [Twice; 2],
+}
+
+fn records(part: &[u8]) -> impl Iterator<Item = Record<'_>> {
+    let mut at = 0;
+    std::iter::from_fn(move || {
+        let record = Record::at(part, at)?;
+        at = record.end;
+        Some(record)
+    })
+}
+
+/// Where the first `count` cells end.
+fn end_of(cells: &[u8], count: usize) -> usize {
+    (0..count).fold(0, |at, _| cell_at(cells, at).1)
+}
+
+fn key_text(cells: &[u8], keys: usize) -> Vec<String> {
+    let mut at = 0;
+    (0..keys)
+        .map(|_| {
+            let (cell, next) = cell_at(cells, at);
+            at = next;
+            text(cell)
+        })
+        .collect()
+}
+
+/// A row of the first table: whether the second has it.
+struct Known<'r> {
+    record: Record<'r>,
+    key_end: usize,
+    met: Option<u64>,
+    next: u32,
+}
+
+const NONE: u32 = u32::MAX;
+
+impl Tally {
+    /// Nothing yet, for so many columns and examples.
+    pub fn new(columns: usize, examples: usize) -> Tally {
+        let some = Examples { most: examples, kept: Vec::new() };
+        Tally {
+            cells: vec![0; columns],
+            samples: vec![Sample::default(); columns],
+            examples_changed: some.clone(),
+            examples_added: some.clone(),
+            examples_removed: some,
+            ..Tally::default()
+        }
+    }
+
+    /// Joins a part by key.
+    pub fn join_by_key(&mut self, old: &[u8], new: &[u8], layout: &Layout) {
+        let mut table = Chained::default();
+        for record in records(old) {
+            let key_end = end_of(record.cells, layout.keys);
+            match table.find(record.hash, &record.cells[..key_end]) {
+                Some(at) => {
+                    let first = table.rows[at].record.line;
+                    self.twice[0].add(first, record.line, || key_text(record.cells, layout.keys).join(", "));
+                }
+                None => table.insert(record, key_end),
+            }
+        }
+        let mut added = Chained::default();
+        for record in records(new) {
+            let key_end = end_of(record.cells, layout.keys);
+            let key = &record.cells[..key_end];
+            let name = || key_text(record.cells, layout.keys).join(", ");
+            match table.find(record.hash, key) {
+                Some(at) => match table.rows[at].met {
+                    Some(first) => self.twice[1].add(first, record.line, name),
+                    None => {
+                        table.rows[at].met = Some(record.line);
+                        let before = table.rows[at].record;
+                        if before.cells != record.cells {
+                            self.change(&before, &record, layout);
+                        }
+                    }
+                },
+                None => match added.find(record.hash, key) {
+                    Some(at) => self.twice[1].add(added.rows[at].record.line, record.line, name),
+                    None => {
+                        added.insert(record, key_end);
+                        self.added += 1;
+                        only_in_one(&mut self.examples_added, &record, layout, false);
+                    }
+                },
+            }
+        }
+        for known in table.rows.iter().filter(|k| k.met.is_none()) {
+            self.removed += 1;
+            only_in_one(&mut self.examples_removed, &known.record, layout, true);
+        }
+    }
+
+    fn change(&mut self, old: &Record<'_>, new: &Record<'_>, layout: &Layout) {
+        self.changed += 1;
+        let wanted = self.examples_changed.wants(new.line);
+        let mut cells = Vec::new();
+        let (mut a, mut b) = (0, 0);
+        for (at, name) in layout.names.iter().enumerate() {
+            let ((from, next_a), (to, next_b)) = (cell_at(old.cells, a), cell_at(new.cells, b));
+            (a, b) = (next_a, next_b);
+            if from == to {
+                continue;
+            }
+            self.cells[at] += 1;
+            self.samples[at].add(new.hash, from, to);
+            if wanted {
+                cells.push(CellChange { column: name.clone(), from: text(from), to: text(to) });
+            }
+        }
+        self.beyond += u64::from(old.cells[a..] != new.cells[b..]);
+        if wanted {
+            let key = key_text(new.cells, layout.keys);
+            let example = Example { key, old_line: Some(old.line), new_line: Some(new.line), cells };
+            self.examples_changed.add(new.line, example);
+        }
+    }
+
+    /// Joins a part as a multiset of whole rows.
+    pub fn join_rows(&mut self, old: &[u8], new: &[u8], layout: &Layout) {
+        let mut counts: ByHash<Vec<(&[u8], Vec<u64>, Vec<u64>)>> = ByHash::default();
+        for (part, is_new) in [(old, false), (new, true)] {
+            for record in records(part) {
+                let alike = counts.entry(record.hash).or_default();
+                let at = match alike.iter().position(|(cells, ..)| *cells == record.cells) {
+                    Some(at) => at,
+                    None => {
+                        alike.push((record.cells, Vec::new(), Vec::new()));
+                        alike.len() - 1
+                    }
+                };
+                let (_, olds, news) = &mut alike[at];
+                // Rows that both have cancel each other out at once.
+                if is_new && !olds.is_empty() {
+                    olds.pop();
+                } else {
+                    (if is_new { news } else { olds }).push(record.line);
+                }
+            }
+        }
+        for (cells, olds, news) in counts.values().flatten() {
+            let hash = 0;
+            for (lines, is_old) in [(olds, true), (news, false)] {
+                for line in lines {
+                    let record = Record { hash, line: *line, cells, end: 0 };
+                    let (count, examples) = match is_old {
+                        true => (&mut self.removed, &mut self.examples_removed),
+                        false => (&mut self.added, &mut self.examples_added),
+                    };
+                    *count += 1;
+                    let whole = Layout { names: Vec::new(), keys: layout.names.len() };
+                    only_in_one(examples, &record, &whole, is_old);
+                }
+            }
+        }
+    }
+
+    /// Puts two together.
+    pub fn merge(mut self, other: Tally) -> Tally {
+        self.added += other.added;
+        self.removed += other.removed;
+        self.changed += other.changed;
+        self.beyond += other.beyond;
+        self.cells.iter_mut().zip(&other.cells).for_each(|(a, b)| *a += b);
+        self.samples.iter_mut().zip(other.samples).for_each(|(a, b)| a.merge(b));
+        for (mine, theirs) in [
+            (&mut self.examples_changed, other.examples_changed),
+            (&mut self.examples_added, other.examples_added),
+            (&mut self.examples_removed, other.examples_removed),
+        ] {
+            mine.kept.extend(theirs.kept);
+            mine.shrink();
+        }
+        for (mine, theirs) in self.twice.iter_mut().zip(other.twice) {
+            mine.rows += theirs.rows;
+            mine.examples.extend(theirs.examples);
+            mine.examples.sort_by_key(|e| e.2);
+            mine.examples.truncate(3);
+        }
+        self
+    }
+
+    /// The columns with changed cells.
+    pub fn columns(&self, names: &[String]) -> Vec<ColumnChange> {
+        let each = names.iter().zip(&self.cells).zip(&self.samples).filter(|((_, cells), _)| **cells > 0);
+        let found =
+            each.map(|((name, cells), sample)| ColumnChange { column: name.clone(), cells: *cells, pattern: sample.pattern() });
+        let beyond = (self.beyond > 0).then(|| ColumnChange {
+            column: "(fields beyond the last column)".into(),
+            cells: self.beyond,
+            pattern: None,
+        });
+        found.chain(beyond).collect()
+    }
+}
+
+fn only_in_one(examples: &mut Examples, record: &Record<'_>, layout: &Layout, old: bool) {
+    if examples.wants(record.line) {
+        let line = Some(record.line);
+        let (old_line, new_line) = if old { (line, None) } else { (None, line) };
+        let key = key_text(record.cells, layout.keys);
+        examples.add(record.line, Example { key, old_line, new_line, cells: Vec::new() });
+    }
+}
+
+/// Rows by the hash of their key; those with the same hash in a chain.
+#[derive(Default)]
+struct Chained<'r> {
+    first: ByHash<u32>,
+    rows: Vec<Known<'r>>,
+}
+
+impl<'r> Chained<'r> {
+    fn find(&self, hash: u64, key: &[u8]) -> Option<usize> {
+        let mut at = *self.first.get(&hash)?;
+        while at != NONE {
+            let known = &self.rows[at as usize];
+            if known.record.cells[..known.key_end] == *key {
+                return Some(at as usize);
+            }
+            at = known.next;
+        }
+        None
+    }
+
+    fn insert(&mut self, record: Record<'r>, key_end: usize) {
+        let at = self.rows.len() as u32;
+        let next = self.first.insert(record.hash, at).unwrap_or(NONE);
+        self.rows.push(Known { record, key_end, met: None, next });
+    }
+}

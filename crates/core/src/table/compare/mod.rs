@@ -1,0 +1,273 @@
+//! Two tables row by row: exact, in one pass over each, in bounded memory.
+//!
+//! Both tables are dealt into parts by a hash of their keys, to disk once they outgrow memory (a hash join
+//! after Kitsuregawa et al., "Application of Hash to Data Base Machine and Its Architecture", 1983), and
+//! the parts are joined one by one, comparing the bytes themselves.
+
+mod deal;
+mod join;
+mod pattern;
+
+use std::path::Path;
+
+use rayon::prelude::*;
+use serde::Serialize;
+
+use super::kind::{KindCounts, kind_of};
+use super::schema::{SchemaDiff, compare_schemas};
+use super::source::{Opened, Table};
+use super::{Oddities, Row, TableError};
+use deal::{Dealer, PARTS};
+use join::Tally;
+pub use pattern::Pattern;
+
+/// How to compare.
+#[derive(Clone, Debug, Default)]
+pub struct CompareOptions {
+    /// The columns that tell rows apart; empty: whole rows are compared.
+    pub key: Vec<String>,
+    /// Beside the key, only these columns count; empty: all that both have.
+    pub columns: Vec<String>,
+    /// So many examples of each kind of difference.
+    pub examples: usize,
+}
+
+/// How rows were told apart.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(tag = "by", rename_all = "lowercase")]
+pub enum Identity {
+    /// By these columns.
+    Key {
+        /// The columns.
+        columns: Vec<String>,
+    },
+    /// As whole rows, of which there may be several alike.
+    Rows {
+        /// Why not by the key that there is.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        because: Option<NoKey>,
+    },
+}
+
+/// Why a key does not tell rows apart.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(tag = "why", rename_all = "lowercase")]
+pub enum NoKey {
+    /// A table does not have the column.
+    Absent {
+        /// The column.
+        column: String,
+        /// The table.
+        table: String,
+    },
+    /// Several rows have the same key.
+    Twice {
+        /// The table.
+        table: String,
+        /// Rows whose key a row before them had.
+        rows: u64,
+        /// Some of the keys, each with the lines that have it first.
+        examples: Vec<(String, u64, u64)>,
+    },
+}
+
+/// A cell that differs.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct CellChange {
+    /// The column.
+    pub column: String,
+    /// What it was.
+    pub from: String,
+    /// What it is.
+    pub to: String,
+}
+
+/// A row that differs.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Example {
+    /// The key's cells; of a row told apart as a whole, all its cells.
+    pub key: Vec<String>,
+    /// Line in the first table, from 1.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub old_line: Option<u64>,
+    /// Line in the second table, from 1.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub new_line: Option<u64>,
+    /// The cells that differ.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub cells: Vec<CellChange>,
+}
+
+/// The changed cells of one column.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct ColumnChange {
+    /// The column.
+    pub column: String,
+    /// Cells that differ.
+    pub cells: u64,
+    /// What nearly all of them have in common.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pattern: Option<Pattern>,
+}
+
+/// How two tables differ.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct RowsDiff {
+    /// How rows were told apart.
+    pub identity: Identity,
+    /// Rows of the first table.
+    pub old_rows: u64,
+    /// Rows of the second table.
+    pub new_rows: u64,
+    /// Rows that only the second has.
+    pub added: u64,
+    /// Rows that only the first has.
+    pub removed: u64,
+    /// Rows that both have, with other cells.
+    pub changed: u64,
+    /// Changed cells by column, most first.
+    pub columns: Vec<ColumnChange>,
+    /// How the columns differ.
+    pub schema: SchemaDiff,
+    /// Some of the changed rows, by their line.
+    pub examples_changed: Vec<Example>,
+    /// Some of the rows added.
+    pub examples_added: Vec<Example>,
+    /// Some of the rows removed.
+    pub examples_removed: Vec<Example>,
+    /// What is odd about the first table.
+    pub old_oddities: Oddities,
+    /// What is odd about the second table.
+    pub new_oddities: Oddities,
+}
+
+impl RowsDiff {
+    /// Whether the tables hold the same rows and columns.
+    pub fn is_same(&self) -> bool {
+        self.added + self.removed + self.changed == 0 && self.schema.is_empty()
+    }
+}
+
+/// One table read and dealt into parts.
+struct Side {
+    dealer: Dealer,
+    rows: u64,
+    kinds: Vec<KindCounts>,
+    oddities: Oddities,
+}
+
+/// The columns that are compared: their names, and where they are in each table.
+pub(crate) struct Layout {
+    /// Names of the compared columns, those of the key first.
+    names: Vec<String>,
+    /// How many of them are the key.
+    keys: usize,
+}
+
+fn check_columns(table: &Table<'_>, columns: &[String], wanted: &[String]) -> Result<(), TableError> {
+    match wanted.iter().find(|w| !columns.contains(w)) {
+        None => Ok(()),
+        Some(column) => Err(TableError::NoColumn {
+            table: table.name.clone(),
+            column: column.clone(),
+            near: crate::manifest::nearest(column, columns.iter().map(String::as_str)).map(str::to_string),
+            columns: columns.to_vec(),
+        }),
+    }
+}
+
+/// Reads a table to its end: the compared cells of each row go to the part of its key.
+fn deal(table: &Table<'_>, mut opened: Opened<'_>, layout: &Layout, mut dealer: Dealer) -> Result<Side, TableError> {
+    let width = opened.columns.len();
+    let places: Vec<usize> = layout.names.iter().filter_map(|n| opened.columns.iter().position(|c| c == n)).collect();
+    let mut kinds = vec![KindCounts::default(); width];
+    let mut row = Row::default();
+    let mut rows = 0;
+    while opened.rows.next(&mut row)? {
+        rows += 1;
+        for (at, kind) in kinds.iter_mut().enumerate() {
+            kind.add(kind_of(row.cell(at)));
+        }
+        dealer.deal(&row, &places, layout.keys, width).map_err(|e| table.failed(e))?;
+    }
+    Ok(Side { dealer, rows, kinds, oddities: opened.rows.oddities() })
+}
+
+/// Compares two tables. What does not fit into memory goes to nameless files in `scratch`.
+pub fn compare(old: &Table<'_>, new: &Table<'_>, options: &CompareOptions, scratch: &Path) -> Result<RowsDiff, TableError> {
+    let (a, b) = (old.open()?, new.open()?);
+    let (old_columns, new_columns) = (a.columns.clone(), b.columns.clone());
+    let absent = [(old, &old_columns), (new, &new_columns)].into_iter().find_map(|(table, columns)| {
+        // A table without any row has no key to tell of.
+        let column = options.key.iter().find(|k| !columns.is_empty() && !columns.contains(k))?;
+        Some(NoKey::Absent { column: column.clone(), table: table.name.clone() })
+    });
+    let either: Vec<String> = old_columns.iter().chain(&new_columns).cloned().collect();
+    check_columns(new, &either, &options.columns)?;
+    let both = |name: &&String| old_columns.contains(name) && new_columns.contains(name);
+    let key: Vec<String> = if absent.is_none() { options.key.clone() } else { Vec::new() };
+    let counts = |name: &&String| options.columns.is_empty() || options.columns.contains(name);
+    let others = old_columns.iter().filter(both).filter(|n| !key.contains(n)).filter(counts);
+    let keys = key.len();
+    let names: Vec<String> = key.iter().filter(both).cloned().chain(others.cloned()).collect();
+    let layout = Layout { keys: keys.min(names.len()), names };
+    let hasher = foldhash::quality::RandomState::default();
+    let large = old.size_hint() + new.size_hint() > deal::IN_MEMORY;
+    let [ours, theirs] = [(); 2].map(|()| Dealer::new(scratch, large, hasher.clone()));
+    let (a, b) = rayon::join(|| deal(old, a, &layout, ours), || deal(new, b, &layout, theirs));
+    let (mut a, mut b) = (a?, b?);
+    a.dealer.settle().map_err(|e| old.failed(e))?;
+    b.dealer.settle().map_err(|e| new.failed(e))?;
+    let by_key = layout.keys > 0;
+    let mut tally = join_all(&a, &b, &layout, options.examples, by_key, scratch)?;
+    let mut because = absent;
+    let twice = tally.twice.iter().position(|t| t.rows > 0);
+    if let (true, Some(side)) = (by_key, twice) {
+        let table = [old, new][side].name.clone();
+        let found = &tally.twice[side];
+        because = Some(NoKey::Twice { table, rows: found.rows, examples: found.examples.clone() });
+        tally = join_all(&a, &b, &layout, options.examples, false, scratch)?;
+    }
+    let identity = match (by_key, because) {
+        (true, None) => Identity::Key { columns: layout.names[..layout.keys].to_vec() },
+        (_, because) => Identity::Rows { because },
+    };
+    let mut columns: Vec<ColumnChange> = tally.columns(&layout.names);
+    columns.sort_by(|x, y| y.cells.cmp(&x.cells));
+    Ok(RowsDiff {
+        identity,
+        old_rows: a.rows,
+        new_rows: b.rows,
+        added: tally.added,
+        removed: tally.removed,
+        changed: tally.changed,
+        columns,
+        schema: compare_schemas((&old_columns, &a.kinds), (&new_columns, &b.kinds)),
+        examples_changed: tally.examples_changed.done(),
+        examples_added: tally.examples_added.done(),
+        examples_removed: tally.examples_removed.done(),
+        old_oddities: a.oddities,
+        new_oddities: b.oddities,
+    })
+}
+
+fn join_all(a: &Side, b: &Side, layout: &Layout, examples: usize, by_key: bool, scratch: &Path) -> Result<Tally, TableError> {
+    let failed = |source| TableError::NoRoom { folder: scratch.to_path_buf(), source };
+    (0..PARTS)
+        .into_par_iter()
+        .map(|part| {
+            let mut tally = Tally::new(layout.names.len(), examples);
+            // A part that is still large is joined in several goes over it.
+            let goes = deal::goes(a.dealer.length(part) + b.dealer.length(part));
+            for go in 0..goes {
+                let old = a.dealer.part(part, go, goes).map_err(failed)?;
+                let new = b.dealer.part(part, go, goes).map_err(failed)?;
+                match by_key {
+                    true => tally.join_by_key(&old, &new, layout),
+                    false => tally.join_rows(&old, &new, layout),
+                }
+            }
+            Ok(tally)
+        })
+        .try_reduce(|| Tally::new(layout.names.len(), examples), |x, y| Ok(x.merge(y)))
+}

@@ -123,7 +123,8 @@ impl Player<'_> {
             Step::Textum(words) => {
                 let first = self.first_run()?;
                 let words: Vec<String> = words.iter().map(|w| w.replace("FIRST", &first)).collect();
-                self.tell(&format!("{} textum {}\n", style.accent("$"), words.join(" ")));
+                let shown: Vec<String> = words.iter().map(|w| textum_core::manifest::shell_word(w)).collect();
+                self.tell(&format!("{} textum {}\n", style.accent("$"), shown.join(" ")));
                 self.textum(&words)?;
                 self.tell("\n");
             }

@@ -22,6 +22,7 @@ use textum_core::workspace::{Project, Workspace};
 
 use crate::args::Global;
 use crate::failure::Failure;
+use crate::render::data::Versions;
 use crate::ui::Ui;
 
 /// The folder that the command works in.
@@ -50,4 +51,15 @@ pub fn open(global: &Global, ui: &Ui) -> Result<Project, Failure> {
         close_interrupted(&mut project, &*events)?;
     }
     Ok(project)
+}
+
+/// All versions of all datasets, by name and content.
+pub fn versions_by_content(project: &Project) -> Result<Versions, Failure> {
+    let mut found = Versions::new();
+    for name in project.ledger.dataset_names()? {
+        for version in textum_core::data::versions(&project.ledger, &name)? {
+            found.insert((name.clone(), version.content.digest), version);
+        }
+    }
+    Ok(found)
 }

@@ -2,7 +2,7 @@
 
 use clap::Args;
 
-use super::open;
+use super::{open, versions_by_content};
 use crate::args::{Format, Global};
 use crate::failure::Failure;
 use crate::render;
@@ -27,12 +27,13 @@ pub fn run(global: &Global, args: &RunsArgs, ui: &Ui) -> Result<u8, Failure> {
     ui.only(&[Format::Text, Format::Json, Format::Csv, Format::Md])?;
     let project = open(global, ui)?;
     let runs = project.ledger.runs((!args.all).then_some(args.last))?;
+    let versions = versions_by_content(&project)?;
     if ui.format == Format::Json {
-        ui.json(&render::runs::json(&runs));
+        ui.json(&render::runs::json(&runs, &versions));
         return Ok(0);
     }
     let width = (ui.format == Format::Text).then_some(ui.width);
-    let listed = render::runs::list(&runs, &project.manifest.metrics, jiff::Timestamp::now(), width);
+    let listed = render::runs::list(&runs, &project.manifest.metrics, &versions, jiff::Timestamp::now(), width);
     match ui.format {
         Format::Csv => ui.result(&listed.csv()),
         Format::Md => ui.result(&listed.markdown()),

@@ -57,7 +57,13 @@ pub fn run(global: &Global, args: &ShowArgs, ui: &Ui) -> Result<u8, Failure> {
         .map(|s| s.receipt.map(|d| StageReceipt::load(&project.store, &d)).transpose())
         .collect::<Result<_, _>>()?;
     let rebuilds = project.ledger.rebuilds_of(&id)?;
-    let shown = render::show::Shown { run: &receipt, digest: row.receipt, stages: &stages, rebuilds: &rebuilds };
+    let shown = render::show::Shown {
+        run: &receipt,
+        digest: row.receipt,
+        stages: &stages,
+        rebuilds: &rebuilds,
+        versions: &super::versions_by_content(&project)?,
+    };
     match ui.format {
         Format::Json => ui.json(&render::show::json(&shown)),
         _ => ui.result(&render::show::text(&shown, &ui.style)),

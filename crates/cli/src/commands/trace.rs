@@ -9,7 +9,7 @@ use textum_core::receipt::{EnvironmentRecord, RunReceipt};
 use textum_core::restore::put_new;
 use textum_core::workspace::Project;
 
-use super::{here, open};
+use super::{here, open, versions_by_content};
 use crate::args::{Format, Global};
 use crate::failure::{Failure, USAGE};
 use crate::render;
@@ -74,6 +74,7 @@ fn tell(project: &Project, target: &Target, found: &Trace, ui: &Ui) -> Result<()
         runs: &runs,
         environments: &environments,
         used_by: &used_by,
+        versions: &versions_by_content(project)?,
         now: jiff::Timestamp::now(),
     };
     match ui.format {
@@ -87,7 +88,7 @@ fn tell(project: &Project, target: &Target, found: &Trace, ui: &Ui) -> Result<()
 fn write_code(project: &Project, found: &Trace, folder: &Path, ui: &Ui) -> Result<u8, Failure> {
     let mut written = BTreeSet::new();
     for (_, receipt) in &found.receipts {
-        for read in receipt.reads.iter().filter(|r| r.by.is_empty() && r.dataset.is_none()) {
+        for read in receipt.reads.iter().filter(|r| r.by.is_empty() && r.dataset.is_none() && r.hold.is_store()) {
             let target = folder.join(&read.at.path);
             if written.contains(&target) {
                 continue;

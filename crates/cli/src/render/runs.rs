@@ -7,8 +7,10 @@ use serde_json::{Value, json};
 use textum_core::ledger::RunRow;
 use textum_core::manifest::Better;
 use textum_core::receipt::Metric;
+use textum_core::store::Digest;
 use unicode_width::UnicodeWidthStr;
 
+use super::data::Versions;
 use super::table::{Cell, Look, csv, markdown, table};
 use super::text;
 use crate::ui::Style;
@@ -59,15 +61,18 @@ fn params(run: &RunRow) -> BTreeMap<String, String> {
     run.params.iter().map(|(n, v)| (n.clone(), text::param(v))).collect()
 }
 
-fn data(run: &RunRow) -> BTreeMap<String, String> {
-    run.data.iter().map(|(n, d)| (n.clone(), d.short())).collect()
+fn data(run: &RunRow, versions: &Versions) -> BTreeMap<String, String> {
+    let named = |name: &String, digest: &Digest| {
+        versions.get(&(name.clone(), *digest)).map_or_else(|| digest.short(), |version| format!("@{}", version.number))
+    };
+    run.data.iter().map(|(n, d)| (n.clone(), named(n, d))).collect()
 }
 
 /// Lays the runs out; `width` is that of the terminal, `None` for all columns.
-pub fn list(runs: &[RunRow], directions: &[(String, Better)], now: Timestamp, width: Option<usize>) -> Listed {
+pub fn list(runs: &[RunRow], directions: &[(String, Better)], versions: &Versions, now: Timestamp, width: Option<usize>) -> Listed {
     let one = runs.len() == 1;
     let (mut param_columns, same_params) = split(runs, params);
-    let (mut data_columns, same_data) = split(runs, data);
+    let (mut data_columns, same_data) = split(runs, |r| data(r, versions));
     let metric_names: BTreeSet<&String> = runs.iter().flat_map(|r| r.metrics.iter().map(|(n, _)| n)).collect();
     // Metrics with a direction first: somebody cares for them.
     let mut metrics: Vec<String> = directions.iter().map(|(n, _)| n.clone()).filter(|n| metric_names.contains(n)).collect();
@@ -91,13 +96,15 @@ pub fn list(runs: &[RunRow], directions: &[(String, Better)], now: Timestamp, wi
         }
     }
     let best = best(runs, directions);
-    let rows = runs.iter().map(|run| row(run, labels, &param_columns, &data_columns, &metrics, &best, one, now)).collect();
+    let rows =
+        runs.iter().map(|run| row(run, labels, &param_columns, &data_columns, &metrics, &best, versions, one, now)).collect();
     let mut header: Vec<String> = ["run", "when", "state", "took"].map(String::from).to_vec();
     if labels {
         header.push("label".into());
     }
     header.extend(param_columns.into_iter().chain(data_columns).chain(metrics));
-    let same = same_params.into_iter().chain(same_data).map(|(n, v)| format!("{n} {v}")).collect();
+    let said = |(n, v): (String, String)| if v.starts_with('@') { format!("{n}{v}") } else { format!("{n} {v}") };
+    let same = same_params.into_iter().chain(same_data).map(said).collect();
     Listed { header, rows, same }
 }
 
@@ -109,6 +116,7 @@ fn row(
     data_shown: &[String],
     metrics: &[String],
     best: &BTreeMap<String, f64>,
+    versions: &Versions,
     one: bool,
     now: Timestamp,
 ) -> Vec<Cell> {
@@ -126,7 +134,7 @@ fn row(
         cells.push(run.label.clone().unwrap_or_default().into());
     }
     let dash = |value: Option<&String>| value.cloned().unwrap_or_else(|| "–".to_string());
-    let (p, d) = (params(run), data(run));
+    let (p, d) = (params(run), data(run, versions));
     cells.extend(params_shown.iter().map(|n| dash(p.get(n)).into()));
     cells.extend(data_shown.iter().map(|n| Cell::new(dash(d.get(n)), Look::Dim)));
     for name in metrics {
@@ -168,15 +176,17 @@ impl Listed {
 }
 
 /// The runs as JSON.
-pub fn json(runs: &[RunRow]) -> Value {
+pub fn json(runs: &[RunRow], versions: &Versions) -> Value {
     let value = |text: &String| serde_json::from_str::<Value>(text).unwrap_or_else(|_| Value::from(text.as_str()));
     runs.iter()
         .map(|r| {
             let params: serde_json::Map<String, Value> = r.params.iter().map(|(n, v)| (n.clone(), value(v))).collect();
             let metrics: BTreeMap<&String, Metric> = r.metrics.iter().map(|(n, v)| (n, *v)).collect();
             let data: BTreeMap<&String, String> = r.data.iter().map(|(n, d)| (n, d.to_string())).collect();
+            let of_data: BTreeMap<&String, Option<u64>> =
+                r.data.iter().map(|(n, d)| (n, versions.get(&(n.clone(), *d)).map(|v| v.number))).collect();
             json!({
-                "run": r.run, "started": r.started, "seconds": r.seconds, "state": r.state, "label": r.label, "params": params,
+                "versions": of_data, "run": r.run, "started": r.started, "seconds": r.seconds, "state": r.state, "label": r.label, "params": params,
                 "metrics": metrics, "data": data, "sandbox": r.sandbox, "commit": r.commit, "receipt": r.receipt,
             })
         })

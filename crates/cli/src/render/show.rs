@@ -5,6 +5,7 @@ use textum_core::ledger::RebuildRow;
 use textum_core::receipt::{RunReceipt, RunState, StageReceipt};
 use textum_core::store::Digest;
 
+use super::data::Versions;
 use super::events::state_word;
 use super::table::{Cell, Look, table};
 use super::text;
@@ -20,6 +21,8 @@ pub struct Shown<'r> {
     pub stages: &'r [Option<StageReceipt>],
     /// When it was rebuilt, and with which verdict.
     pub rebuilds: &'r [RebuildRow],
+    /// The versions of datasets.
+    pub versions: &'r Versions,
 }
 
 fn state(run: &RunReceipt, style: &Style) -> String {
@@ -59,6 +62,10 @@ fn facts(shown: &Shown<'_>, style: &Style) -> Vec<Vec<Cell>> {
     }
     for (name, data) in &run.data {
         let size = text::bytes(data.content.size);
+        let version = shown.versions.get(&(name.clone(), data.content.digest));
+        let name = version.map_or(name.clone(), |v| v.name());
+        let notes = version.filter(|v| !v.notes.is_empty()).map(|v| format!("  {}", style.accent(&v.notes.join("; "))));
+        let size = format!("{size}{}", notes.unwrap_or_default());
         fact("data", format!("{name}  {}  {}  {size}", data.path, style.dim(&data.content.digest.short())));
     }
     if !run.metrics.is_empty() {

@@ -6,6 +6,7 @@ use serde_json::{Value, json};
 use textum_core::lineage::{Node, NodeKind, Origin, Target, Trace};
 use textum_core::receipt::{EnvironmentRecord, RunReceipt};
 
+use super::data::Versions;
 use super::text;
 use crate::ui::Style;
 
@@ -21,6 +22,8 @@ pub struct Told<'t> {
     pub environments: &'t [EnvironmentRecord],
     /// Where it was read when no stage wrote it: runs that used it.
     pub used_by: &'t [String],
+    /// The versions of datasets.
+    pub versions: &'t Versions,
     /// Now.
     pub now: jiff::Timestamp,
 }
@@ -30,10 +33,20 @@ struct Tree<'t> {
     into: BTreeMap<&'t str, Vec<&'t str>>,
     shown: BTreeSet<&'t str>,
     out: String,
+    versions: &'t Versions,
     style: &'t Style,
 }
 
 impl<'t> Tree<'t> {
+    /// The version that a node is, with what people have said of it.
+    fn dataset(&self, name: &str, node: &Node) -> String {
+        match self.versions.get(&(name.to_string(), node.digest)) {
+            Some(version) if version.notes.is_empty() => format!("  {}", version.name()),
+            Some(version) => format!("  {}: {}", version.name(), self.style.accent(&version.notes.join("; "))),
+            None => format!("  dataset {name}"),
+        }
+    }
+
     fn label(&self, node: &Node) -> String {
         let style = self.style;
         match node.kind {
@@ -49,7 +62,7 @@ impl<'t> Tree<'t> {
             ),
             NodeKind::File | NodeKind::Folder => {
                 let slash = if node.kind == NodeKind::Folder { "/" } else { "" };
-                let dataset = node.dataset.as_deref().map(|d| format!("  dataset {d}")).unwrap_or_default();
+                let dataset = node.dataset.as_deref().map(|d| self.dataset(d, node)).unwrap_or_default();
                 let size = node.size.map(|s| format!(" {}", text::bytes(s))).unwrap_or_default();
                 format!("{}{slash}  {}{dataset}", node.name, style.dim(&format!("{}{size}", node.digest.short())))
             }
@@ -107,7 +120,7 @@ pub fn text(told: &Told<'_>, style: &Style) -> String {
         into.entry(&edge.to).or_default().push(&edge.from);
     }
     let nodes: BTreeMap<&str, &Node> = told.trace.nodes.iter().map(|n| (n.id.as_str(), n)).collect();
-    let mut tree = Tree { nodes, into, shown: BTreeSet::new(), out: String::new(), style };
+    let mut tree = Tree { nodes, into, shown: BTreeSet::new(), out: String::new(), versions: told.versions, style };
     for end in &told.trace.ends {
         tree.add(end, "", "");
     }

@@ -79,7 +79,7 @@ pub fn run(global: &Global, args: &DiffArgs, ui: &Ui) -> Result<u8, Failure> {
     let (old, new) = sides(&project, args, global)?;
     let declared = if new.key.is_empty() { &old.key } else { &new.key };
     let key = if args.key.is_empty() { declared.clone() } else { args.key.clone() };
-    let options = CompareOptions { key, columns: args.column.clone(), examples: args.examples };
+    let options = CompareOptions { key, columns: args.column.clone(), examples: args.examples, memory: None };
     let found = compare(&project, &old, &new, &options)?;
     let told = render::Told { old: &old, new: &new, found: &found, most: args.examples, columns: &args.column };
     match ui.format {

@@ -50,7 +50,7 @@ pub fn run(global: &Global, args: &ProfileArgs, ui: &Ui) -> Result<u8, Failure> 
         Format::Json => ui.json(&render::json(&told)),
         Format::Md => ui.result(&render::markdown(&told)),
         Format::Html => ui.result(&render::html(&told)?),
-        _ => ui.result(&render::text(&told, &ui.style)),
+        _ => ui.result(&render::text(&told, ui.width, &ui.style)),
     }
     Ok(0)
 }

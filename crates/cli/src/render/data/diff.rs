@@ -131,6 +131,13 @@ fn table_text(names: &str, told: &Told<'_>, diff: &RowsDiff, style: &Style) -> S
         });
         out.push_str(&format!("\n{}", table(&["changed cells in", "cells", ""], &rows.collect::<Vec<_>>(), "  ", style)));
     }
+    for (what, common) in [("changed", &diff.common_changed), ("added", &diff.common_added), ("removed", &diff.common_removed)] {
+        if !common.is_empty() {
+            let told: Vec<String> = common.iter().map(|(column, value)| format!("{column} = {}", shown(value))).collect();
+            let told = style.accent(&text::some(&told, 4));
+            out.push_str(&format!("\n  {told} in all rows {what}, but not in all rows\n"));
+        }
+    }
     out.push_str(&changed_text(diff, style));
     let whole = matches!(diff.identity, Identity::Rows { .. });
     for (title, all, examples, look) in [

@@ -6,10 +6,16 @@ pub mod list;
 pub mod profile;
 pub mod versions;
 
-use textum_core::data::Change;
+use std::collections::BTreeMap;
+
+use textum_core::data::{Change, Version};
+use textum_core::store::Digest;
 use textum_core::table::Oddities;
 
 use super::text;
+
+/// All versions of datasets, by name and content.
+pub type Versions = BTreeMap<(String, Digest), Version>;
 
 /// A change in few words.
 pub fn change(change: &Change) -> String {

@@ -86,7 +86,7 @@ fn frequent(column: &ColumnProfile, rows: u64) -> String {
     if column.distinct == column.count {
         return "each value once".into();
     }
-    let shown = column.frequent.iter().take(4).map(|f| {
+    let shown = column.frequent.iter().take(3).map(|f| {
         let value: String = f.value.chars().take(20).collect();
         format!("{value} {}", share(f.count, rows))
     });
@@ -122,10 +122,11 @@ fn relation_rows(profile: &Profile) -> Vec<Vec<Cell>> {
     let row = |(c, r): (&ColumnProfile, &textum_core::table::profile::Relation)| -> Vec<Cell> {
         let length = (r.value.abs() * 30.0).round() as usize;
         let (name, look) = match (r.measure, r.value < 0.0) {
-            ("r", true) => ("Pearson's r", Look::Bad),
-            ("r", false) => ("Pearson's r", Look::Good),
-            ("eta", _) => ("correlation ratio η", Look::Plain),
-            _ => ("Cramér's V", Look::Plain),
+            ("r", false) => ("Pearson's r", Look::Accent),
+            // The sign stands beside the bar: colours are for better and worse.
+            ("r", true) => ("Pearson's r", Look::Plain),
+            ("eta", _) => ("correlation ratio η", Look::Accent),
+            _ => ("Cramér's V", Look::Accent),
         };
         vec![
             Cell::new(&c.name, Look::Bold),
@@ -172,8 +173,40 @@ fn drift_rows(profile: &Profile) -> Vec<Vec<Cell>> {
 
 const READING: &str = "usual reading: PSI, TV and D below 0.1 none, from 0.25 on strong";
 
+/// A text in lines that fit, indented.
+fn wrapped(text: &str, width: usize) -> String {
+    let mut out = String::new();
+    let mut line = String::from(" ");
+    for word in text.split(' ') {
+        if line.len() + 1 + word.len() > width && line.len() > 1 {
+            out.push_str(&format!("{line}\n"));
+            line = "   ".into();
+        }
+        line.push_str(&format!(" {word}"));
+    }
+    format!("{out}{line}\n")
+}
+
+/// Columns of the table of numbers that are left out, one after another, where the terminal is narrow.
+const LEAST_TELLING: [&[&str]; 3] = [&["dev."], &["distinct"], &["lower q.", "upper q."]];
+
+fn fitting(header: &[&'static str], rows: Vec<Vec<Cell>>, width: usize, style: &Style) -> String {
+    let (mut header, mut rows) = (header.to_vec(), rows);
+    for names in LEAST_TELLING {
+        let laid = table(&header, &rows, "  ", &Style::new(false));
+        if laid.lines().all(|line| unicode_width::UnicodeWidthStr::width(line) <= width) {
+            break;
+        }
+        while let Some(at) = header.iter().position(|h| names.contains(h)) {
+            header.remove(at);
+            rows.iter_mut().for_each(|row| drop(row.remove(at)));
+        }
+    }
+    table(&header, &rows, "  ", style)
+}
+
 /// For people.
-pub fn text(told: &Told<'_>, style: &Style) -> String {
+pub fn text(told: &Told<'_>, width: usize, style: &Style) -> String {
     let profile = told.profile;
     let mut out = format!("{}\n", style.bold(&headline(told)));
     for odd in oddities(told.name, &profile.oddities) {
@@ -181,7 +214,7 @@ pub fn text(told: &Told<'_>, style: &Style) -> String {
     }
     let numbers = number_rows(profile);
     if !numbers.is_empty() {
-        out.push_str(&format!("\n{}", table(&NUMBERS, &numbers, "  ", style)));
+        out.push_str(&format!("\n{}", fitting(&NUMBERS, numbers, width, style)));
     }
     let others = other_rows(profile);
     if !others.is_empty() {
@@ -193,8 +226,15 @@ pub fn text(told: &Told<'_>, style: &Style) -> String {
         out.push_str(&format!("\n{}", table(&header, &relation_rows(profile), "  ", style)));
     }
     if let Some(base) = told.against {
-        let rows = drift_rows(profile);
-        out.push_str(&format!("\n  {}\n{}", style.dim(&format!("drift from {base}")), table(&DRIFT, &rows, "  ", style)));
+        let (none, rows): (Vec<_>, Vec<_>) = drift_rows(profile).into_iter().partition(|row| row[1].text == "none");
+        out.push_str(&format!("\n  {}\n", style.dim(&format!("drift from {base}"))));
+        if !rows.is_empty() {
+            out.push_str(&table(&DRIFT, &rows, "  ", style));
+        }
+        if !none.is_empty() {
+            let names: Vec<String> = none.iter().map(|row| row[0].text.clone()).collect();
+            out.push_str(&wrapped(&format!("none in {}", names.join(", ")), width));
+        }
         out.push_str(&style.dim(&format!("  {READING}\n")));
     }
     out

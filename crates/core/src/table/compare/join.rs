@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::hash::BuildHasherDefault;
 
+use super::common::Common;
 use super::deal::{Record, cell_at};
 use super::pattern::Sample;
 use super::{CellChange, ColumnChange, Example, Layout};
@@ -23,6 +24,15 @@ impl std::hash::Hasher for AsItIs {
 }
 
 type ByHash<V> = HashMap<u64, V, BuildHasherDefault<AsItIs>>;
+
+/// Places in a tally's `common`.
+const ALL: usize = 0;
+/// Rows changed.
+pub const CHANGED: usize = 1;
+/// Rows added.
+pub const ADDED: usize = 2;
+/// Rows removed.
+pub const REMOVED: usize = 3;
 
 /// The examples with the smallest lines.
 #[derive(Clone, Debug, Default)]
@@ -88,6 +98,8 @@ pub struct Tally {
     pub examples_removed: Examples,
     /// Of the first table and the second.
     pub twice: [Twice; 2],
+    /// Of all rows, then of those changed, added and removed.
+    common: [Common; 4],
 }
 
 fn records(part: &[u8]) -> impl Iterator<Item = Record<'_>> {
@@ -135,6 +147,7 @@ impl Tally {
             examples_changed: some.clone(),
             examples_added: some.clone(),
             examples_removed: some,
+            common: [ALL, CHANGED, ADDED, REMOVED].map(|_| Common::new(columns)),
             ..Tally::default()
         }
     }
@@ -154,6 +167,7 @@ impl Tally {
         }
         let mut added = Chained::default();
         for record in records(new) {
+            self.common[ALL].add(record.cells);
             let key_end = end_of(record.cells, layout.keys);
             let key = &record.cells[..key_end];
             let name = || key_text(record.cells, layout.keys).join(", ");
@@ -173,6 +187,7 @@ impl Tally {
                     None => {
                         added.insert(record, key_end);
                         self.added += 1;
+                        self.common[ADDED].add(record.cells);
                         only_in_one(&mut self.examples_added, &record, layout, false);
                     }
                 },
@@ -180,12 +195,15 @@ impl Tally {
         }
         for known in table.rows.iter().filter(|k| k.met.is_none()) {
             self.removed += 1;
+            self.common[ALL].add(known.record.cells);
+            self.common[REMOVED].add(known.record.cells);
             only_in_one(&mut self.examples_removed, &known.record, layout, true);
         }
     }
 
     fn change(&mut self, old: &Record<'_>, new: &Record<'_>, layout: &Layout) {
         self.changed += 1;
+        self.common[CHANGED].add(new.cells);
         let wanted = self.examples_changed.wants(new.line);
         let mut cells = Vec::new();
         let (mut a, mut b) = (0, 0);
@@ -214,6 +232,7 @@ impl Tally {
         let mut counts: ByHash<Vec<(&[u8], Vec<u64>, Vec<u64>)>> = ByHash::default();
         for (part, is_new) in [(old, false), (new, true)] {
             for record in records(part) {
+                self.common[ALL].add(record.cells);
                 let alike = counts.entry(record.hash).or_default();
                 let at = match alike.iter().position(|(cells, ..)| *cells == record.cells) {
                     Some(at) => at,
@@ -241,6 +260,7 @@ impl Tally {
                         false => (&mut self.added, &mut self.examples_added),
                     };
                     *count += 1;
+                    self.common[if is_old { REMOVED } else { ADDED }].add(cells);
                     let whole = Layout { names: Vec::new(), keys: layout.names.len() };
                     only_in_one(examples, &record, &whole, is_old);
                 }
@@ -254,6 +274,7 @@ impl Tally {
         self.removed += other.removed;
         self.changed += other.changed;
         self.beyond += other.beyond;
+        self.common.iter_mut().zip(other.common).for_each(|(a, b)| a.merge(b));
         self.cells.iter_mut().zip(&other.cells).for_each(|(a, b)| *a += b);
         self.samples.iter_mut().zip(other.samples).for_each(|(a, b)| a.merge(b));
         for (mine, theirs) in [
@@ -271,6 +292,18 @@ impl Tally {
             mine.examples.truncate(3);
         }
         self
+    }
+
+    /// What the rows of a kind have in common and not all rows have: columns and values.
+    pub fn common(&self, kind: usize, names: &[String], keys: usize) -> Vec<(String, String)> {
+        // A single row has all its cells in common with itself.
+        let rows = [0, self.changed, self.added, self.removed][kind];
+        if rows < 2 {
+            return Vec::new();
+        }
+        let apart = self.common[kind].apart_from(&self.common[ALL]);
+        let told = apart.into_iter().filter(|(at, _)| *at >= keys && (kind != CHANGED || self.cells[*at] == 0));
+        told.map(|(at, value)| (names[at].clone(), value)).collect()
     }
 
     /// The columns with changed cells.

@@ -4,6 +4,7 @@
 //! after Kitsuregawa et al., "Application of Hash to Data Base Machine and Its Architecture", 1983), and
 //! the parts are joined one by one, comparing the bytes themselves.
 
+mod common;
 mod deal;
 mod join;
 mod pattern;
@@ -30,6 +31,8 @@ pub struct CompareOptions {
     pub columns: Vec<String>,
     /// So many examples of each kind of difference.
     pub examples: usize,
+    /// Tables that are together larger than this (in bytes) go to disk; 48 MiB unless said.
+    pub memory: Option<u64>,
 }
 
 /// How rows were told apart.
@@ -129,6 +132,12 @@ pub struct RowsDiff {
     pub columns: Vec<ColumnChange>,
     /// How the columns differ.
     pub schema: SchemaDiff,
+    /// What all changed rows have and others have not: columns and their value.
+    pub common_changed: Vec<(String, String)>,
+    /// The same of rows added.
+    pub common_added: Vec<(String, String)>,
+    /// The same of rows removed.
+    pub common_removed: Vec<(String, String)>,
     /// Some of the changed rows, by their line.
     pub examples_changed: Vec<Example>,
     /// Some of the rows added.
@@ -212,7 +221,7 @@ pub fn compare(old: &Table<'_>, new: &Table<'_>, options: &CompareOptions, scrat
     let names: Vec<String> = key.iter().filter(both).cloned().chain(others.cloned()).collect();
     let layout = Layout { keys: keys.min(names.len()), names };
     let hasher = foldhash::quality::RandomState::default();
-    let large = old.size_hint() + new.size_hint() > deal::IN_MEMORY;
+    let large = old.size_hint() + new.size_hint() > options.memory.unwrap_or(deal::IN_MEMORY);
     let [ours, theirs] = [(); 2].map(|()| Dealer::new(scratch, large, hasher.clone()));
     let (a, b) = rayon::join(|| deal(old, a, &layout, ours), || deal(new, b, &layout, theirs));
     let (mut a, mut b) = (a?, b?);
@@ -234,6 +243,8 @@ pub fn compare(old: &Table<'_>, new: &Table<'_>, options: &CompareOptions, scrat
     };
     let mut columns: Vec<ColumnChange> = tally.columns(&layout.names);
     columns.sort_by(|x, y| y.cells.cmp(&x.cells));
+    let common = |kind| tally.common(kind, &layout.names, if by_key { layout.keys } else { 0 });
+    let [common_changed, common_added, common_removed] = [join::CHANGED, join::ADDED, join::REMOVED].map(common);
     Ok(RowsDiff {
         identity,
         old_rows: a.rows,
@@ -243,6 +254,9 @@ pub fn compare(old: &Table<'_>, new: &Table<'_>, options: &CompareOptions, scrat
         changed: tally.changed,
         columns,
         schema: compare_schemas((&old_columns, &a.kinds), (&new_columns, &b.kinds)),
+        common_changed,
+        common_added,
+        common_removed,
         examples_changed: tally.examples_changed.done(),
         examples_added: tally.examples_added.done(),
         examples_removed: tally.examples_removed.done(),

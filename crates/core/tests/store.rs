@@ -2,7 +2,10 @@
 #![allow(clippy::unwrap_used, missing_docs)]
 
 use proptest::prelude::*;
-use textum_core::store::{CUT_MAX, CUT_MIN, Digest, Store, hash_file};
+use textum_core::store::{
+    CUT_MAX, CUT_MIN, Digest, Dropping, Item, ItemKind, Store, StoreError, decode_journal, hash_file, parse_listing,
+    write_listing_line,
+};
 use textum_testkit::noise;
 
 fn store() -> (tempfile::TempDir, Store) {
@@ -151,5 +154,155 @@ proptest! {
         let store = Store::open(folder.path());
         prop_assert!(store.contains(&Digest::of(b"x")).is_err());
         prop_assert!(store.verify_packs(true).unwrap()[0].damage.iter().any(|d| !d.derived));
+    }
+}
+
+/// The journal of a dropping, as `docs/formats.md` describes it.
+fn journal(packs: &[Digest], dropped: &[Digest]) -> Vec<u8> {
+    let mut out = b"textum drop @1\n\0".to_vec();
+    out.extend((packs.len() as u64).to_le_bytes());
+    out.extend((dropped.len() as u64).to_le_bytes());
+    packs.iter().chain(dropped).for_each(|d| out.extend(d.as_bytes()));
+    let check = Digest::of(&out);
+    out.extend(check.as_bytes());
+    out
+}
+
+#[test]
+fn a_dropping_that_was_cut_off_is_finished_by_whoever_writes_next() {
+    let (folder, store) = store();
+    let put = |bytes: &[u8]| {
+        let writer = store.writer().unwrap();
+        let digest = writer.put_bytes(bytes).unwrap().digest;
+        writer.put_document(format!("{{\"type\":\"test\",\"of\":\"{digest}\"}}").as_bytes()).unwrap();
+        writer.publish().unwrap();
+        digest
+    };
+    let (gone, stays) = (put(&noise(1, 5000)), put(&noise(2, CUT_MIN * 3)));
+    std::fs::write(folder.path().join("drop.journal"), journal(&store.packs().unwrap(), &[gone])).unwrap();
+    // A reader sees the store as it is; the next writer finishes what was begun, before it relies on anything.
+    let next = Store::open(folder.path());
+    let writer = next.writer().unwrap();
+    assert!(!writer.contains(&gone).unwrap(), "what is to be dropped must not be relied on");
+    writer.put_bytes(&noise(3, 100)).unwrap();
+    writer.publish().unwrap();
+    assert!(!folder.path().join("drop.journal").exists());
+    let fresh = Store::open(folder.path());
+    assert!(fresh.read(&gone).is_err() && fresh.read(&stays).unwrap() == noise(2, CUT_MIN * 3));
+    let documents: usize = fresh.packs().unwrap().iter().map(|p| fresh.documents_in(p).unwrap().len()).sum();
+    assert_eq!(documents, 2, "documents are never dropped");
+    // The reader of before goes on with what is still there.
+    assert!(store.read(&stays).unwrap() == noise(2, CUT_MIN * 3));
+    // A journal that is damaged is told of, and nothing is dropped by it.
+    std::fs::write(folder.path().join("drop.journal"), &journal(&[], &[stays])[..70]).unwrap();
+    assert!(matches!(fresh.writer().unwrap().contains(&stays), Err(StoreError::Damaged { .. })));
+    assert!(fresh.read(&stays).is_ok());
+}
+
+#[test]
+fn a_folder_whose_files_are_dropped_keeps_its_listing_but_is_no_longer_there() {
+    let (_folder, store) = store();
+    let files = [noise(1, 100), noise(2, 200)];
+    let mut listing = Vec::new();
+    for (name, bytes) in ["a", "b"].iter().zip(&files) {
+        let item = Item { kind: ItemKind::File, digest: Some(Digest::of(bytes)), size: bytes.len() as u64, path: (*name).into() };
+        write_listing_line(&mut listing, &item);
+    }
+    let put = || {
+        let writer = store.writer().unwrap();
+        files.iter().for_each(|bytes| drop(writer.put_bytes(bytes).unwrap()));
+        let digest = writer.put_bytes(&listing).unwrap().digest;
+        writer.publish().unwrap();
+        digest
+    };
+    let folder = put();
+    let entries = files.iter().map(|f| Digest::of(f)).chain([folder]).collect();
+    let freed = store.alone().unwrap().drop_content(&Dropping { entries, outlines: vec![folder] }, &[]).unwrap();
+    assert_eq!(freed.entries, 3);
+    assert!(!store.contains(&folder).unwrap(), "or its files would not be taken in again");
+    assert_eq!(store.listing(&folder).unwrap(), listing);
+    put();
+    assert!(store.contains(&folder).unwrap() && files.iter().all(|f| store.read(&Digest::of(f)).unwrap() == *f));
+}
+
+#[test]
+fn writers_wait_for_a_dropping_and_a_dropping_waits_for_writers() {
+    let (folder, store) = store();
+    let shared = noise(5, 3000);
+    let digest = Digest::of(&shared);
+    let rounds = 30;
+    std::thread::scope(|scope| {
+        for _ in 0..3 {
+            scope.spawn(|| {
+                let own = Store::open(folder.path());
+                for _ in 0..rounds {
+                    let writer = own.writer().unwrap();
+                    writer.put_bytes(&shared).unwrap();
+                    // Found or put: it must be there until it is published, whatever is dropped meanwhile.
+                    std::thread::sleep(std::time::Duration::from_millis(1));
+                    assert!(writer.contains(&digest).unwrap());
+                    writer.publish().unwrap();
+                }
+            });
+        }
+        scope.spawn(|| {
+            let own = Store::open(folder.path());
+            for _ in 0..rounds {
+                let dropping = Dropping { entries: [digest].into(), outlines: Vec::new() };
+                own.alone().unwrap().drop_content(&dropping, &[]).unwrap();
+            }
+        });
+    });
+    let writer = store.writer().unwrap();
+    writer.put_bytes(&shared).unwrap();
+    writer.publish().unwrap();
+    assert!(Store::open(folder.path()).read(&digest).unwrap() == shared);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 300, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn no_bytes_bring_the_readers_of_listings_and_journals_down(bytes in prop::collection::vec(any::<u8>(), 0..200), huge in any::<bool>()) {
+        if let Ok(items) = parse_listing(&bytes) {
+            let mut again = Vec::new();
+            items.iter().for_each(|item| write_listing_line(&mut again, item));
+            prop_assert_eq!(again, bytes.clone(), "what is read is what would be written");
+        }
+        let mut good = journal(&[Digest::of(b"p")], &[Digest::of(&bytes)]);
+        prop_assert!(decode_journal(&good).is_some());
+        // Numbers that promise more than is there, with a check that fits.
+        if huge {
+            good[16..24].copy_from_slice(&u64::MAX.to_le_bytes());
+            let end = good.len() - 32;
+            let check = Digest::of(&good[..end]);
+            good[end..].copy_from_slice(check.as_bytes());
+            prop_assert!(decode_journal(&good).is_none());
+        }
+        prop_assert!(decode_journal(&bytes).is_none());
+    }
+
+    #[test]
+    fn what_is_whole_in_a_damaged_pack_is_salvaged(at in any::<prop::sample::Index>(), bit in 0u8..8, without_index in any::<bool>()) {
+        let (folder, store) = store();
+        let writer = store.writer().unwrap();
+        let contents: Vec<Vec<u8>> = (0..12).map(|i| noise(i, 200 + i as usize * 37)).collect();
+        contents.iter().for_each(|bytes| drop(writer.put_bytes(bytes).unwrap()));
+        writer.publish().unwrap();
+        let pack = packs(folder.path()).remove(0);
+        let mut bytes = std::fs::read(&pack).unwrap();
+        let at = at.index(bytes.len());
+        bytes[at] ^= 1 << bit;
+        std::fs::write(&pack, &bytes).unwrap();
+        if without_index {
+            std::fs::remove_file(pack.with_extension("index")).unwrap();
+        }
+        let damaged = Store::open(folder.path());
+        let name = damaged.packs().unwrap()[0];
+        damaged.alone().unwrap().salvage(&name).unwrap();
+        let fresh = Store::open(folder.path());
+        let whole = contents.iter().filter(|c| fresh.read(&Digest::of(c)).is_ok_and(|read| read == **c)).count();
+        prop_assert!(whole >= contents.len() - 1, "one bit cost {} contents", contents.len() - whole);
+        prop_assert!(fresh.verify_packs(true).unwrap().iter().all(|p| p.damage.is_empty()));
     }
 }

@@ -218,7 +218,9 @@ fn odd_tables_are_read_as_far_as_they_can_be_and_told_of() {
     let empty = diff(&tiny, "", "id,a\n1,x\n", &["id"], None);
     assert_eq!((empty.old_rows, empty.new_rows, empty.added), (0, 1, 1));
     let twice = diff(&tiny, "id,a\n1,x\n2,y\n", "id,a\n1,x\n2,y\n2,y\n1,z\n", &["id"], None);
-    let Identity::Rows { because: Some(NoKey::Twice { rows: again, examples, table: of }) } = &twice.identity else { panic!("{twice:?}") };
+    let Identity::Rows { because: Some(NoKey::Twice { rows: again, examples, table: of }) } = &twice.identity else {
+        panic!("{twice:?}")
+    };
     assert_eq!((*again, of.as_str(), &examples[0]), (2, "new.csv", &("2".to_string(), 3, 4)));
     assert_eq!((twice.added, twice.removed), (2, 0));
     let renamed = diff(&tiny, "id,a\n1,x\n", "nr,a\n1,x\n", &["id"], None);
@@ -244,7 +246,10 @@ fn a_profile_has_the_figures_that_a_plain_count_finds() {
     plain.sort_by(f64::total_cmp);
     let n = found.columns[0].numbers.as_ref().unwrap();
     let at = |q: f64| plain[(q * plain.len() as f64).ceil() as usize - 1];
-    assert_eq!([n.min, n.lower_quartile, n.median, n.upper_quartile, n.max], [plain[0], at(0.25), at(0.5), at(0.75), plain[plain.len() - 1]]);
+    assert_eq!(
+        [n.min, n.lower_quartile, n.median, n.upper_quartile, n.max],
+        [plain[0], at(0.25), at(0.5), at(0.75), plain[plain.len() - 1]]
+    );
     let mean = plain.iter().sum::<f64>() / plain.len() as f64;
     let variance = plain.iter().map(|v| (v - mean).powi(2)).sum::<f64>() / (plain.len() - 1) as f64;
     assert!((n.mean - mean).abs() < 1e-9 && (n.deviation - variance.sqrt()).abs() < 1e-9);
@@ -258,7 +263,8 @@ fn a_profile_has_the_figures_that_a_plain_count_finds() {
     // Drift: none from itself, strong from a part of it.
     let same = profile(&numbers, Some(&numbers), &asked, tiny.root()).unwrap();
     assert!(same.columns.iter().all(|c| c.drift.as_ref().unwrap().reading == "none"));
-    let low: String = text.lines().take(1).chain(text.lines().skip(1).filter(|l| l.contains("Ahorn"))).map(|l| format!("{l}\n")).collect();
+    let low: String =
+        text.lines().take(1).chain(text.lines().skip(1).filter(|l| l.contains("Ahorn"))).map(|l| format!("{l}\n")).collect();
     let drifted = profile(&table(&tiny, "low.csv", low), Some(&numbers), &asked, tiny.root()).unwrap();
     let ks = drifted.columns[0].drift.as_ref().unwrap().ks.unwrap();
     let above = plain.iter().filter(|v| **v > 50.0).count() as f64 / plain.len() as f64;

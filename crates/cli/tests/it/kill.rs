@@ -86,3 +86,90 @@ fn what_a_lost_textum_left_running_is_ended_and_its_log_is_kept() {
         .filter(|e| std::fs::read(e.path().join("environ")).is_ok_and(|v| v.split(|b| *b == 0).any(|x| x == mark.as_bytes())));
     assert_eq!(alive.count(), 0, "the stage goes on without anybody");
 }
+
+/// A generator of numbers that is the same every time (xorshift64).
+struct Numbers(u64);
+
+impl Numbers {
+    fn next(&mut self, below: u64) -> u64 {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        self.0 % below
+    }
+}
+
+/// Starts a command and kills it after a random while; whether it was killed before its end.
+fn killed(tiny: &Tiny, words: &[&str], micros: u64) -> bool {
+    let mut child = tiny.start(TEXTUM, words);
+    std::thread::sleep(Duration::from_micros(micros));
+    let _ = child.kill();
+    !child.wait().unwrap().success()
+}
+
+#[test]
+fn killed_while_recording_restoring_pruning_and_mending_nothing_recorded_is_lost() {
+    let tiny = Tiny::with(
+        "[data.yarn]\npath = \"yarn\"\n[params]\nn = 0\n[stage.card]\nrun = \"cat yarn/* > card; echo {n} >> card\"\nreads = [\"yarn\"]\n\
+         params = [\"n\"]\nwrites = [\"card\"]\n[stage.spin]\nrun = \"tail -c 300000 card > spun\"\nreads = [\"card\"]\nwrites = [\"spun\"]\n",
+    );
+    let write = |n: u64| {
+        tiny.write("yarn/a.bin", noise(n + 1, 1_500_000));
+        tiny.write("yarn/b.txt", format!("yarn {n}\n").repeat(200));
+        (0..40).for_each(|i| tiny.write(&format!("yarn/small/{i}"), format!("{i} of {}", n % 3)));
+    };
+    let mut numbers = Numbers(0x5EED_1804_2026_1123);
+    let kills = many("TEXTUM_KILLS", 100);
+    write(0);
+    textum(&tiny, &["run"]).expect(0);
+    let mut known: Vec<(String, Vec<u8>)> = Vec::new();
+    let mut met = [0u32; 4];
+    for round in 0..kills {
+        let kind = round as usize % 4;
+        match kind {
+            0 => {
+                write(u64::from(round));
+                met[0] += u32::from(killed(&tiny, &["data", "record"], numbers.next(60_000)));
+            }
+            1 => {
+                // What stands in the tree is recorded first: a restore may then replace it.
+                textum(&tiny, &["data", "record"]).expect(0);
+                let versions = textum(&tiny, &["data", "versions", "yarn", "--format", "json"]).expect(0).json();
+                let all = versions["versions"].as_array().unwrap();
+                let name = all[numbers.next(all.len() as u64) as usize]["name"].as_str().unwrap().to_string();
+                met[1] += u32::from(killed(&tiny, &["restore", &name], numbers.next(40_000)));
+                textum(&tiny, &["restore", &name]).expect(0);
+            }
+            2 => {
+                textum(&tiny, &["run", "--set", &format!("n={round}")]).expect(0);
+                met[2] += u32::from(killed(&tiny, &["prune", "--newest", "1", "--yes"], numbers.next(40_000)));
+            }
+            _ => met[3] += u32::from(killed(&tiny, &["verify", "--repair"], numbers.next(60_000))),
+        }
+        if round % 8 == 7 {
+            textum(&tiny, &["data", "record"]).expect(0);
+            let shown = textum(&tiny, &["data", "--format", "json"]).expect(0).json();
+            let name = format!("yarn@{}", shown[0]["version"]);
+            known.retain(|(n, _)| *n != name);
+            known.push((name, std::fs::read(tiny.path("yarn/a.bin")).unwrap()));
+            textum(&tiny, &["verify", "--deep"]).expect(0);
+        }
+        if round % 24 == 23 || round + 1 == kills {
+            for (name, bytes) in &known {
+                textum(&tiny, &["restore", name, "-o", "out"]).expect(0);
+                assert!(std::fs::read(tiny.path("out/yarn/a.bin")).unwrap() == *bytes, "{name} is another");
+                std::fs::remove_dir_all(tiny.path("out")).unwrap();
+            }
+        }
+    }
+    assert!(met.iter().all(|n| *n > 0), "some command was never met at work: {met:?}");
+    let runs = textum(&tiny, &["runs", "--all", "--format", "json"]).expect(0).json();
+    for run in runs.as_array().unwrap().iter().filter(|r| r["state"] == "done").step_by(5) {
+        textum(&tiny, &["rebuild", run["run"].as_str().unwrap()]).expect(0).says("identical");
+    }
+    let parts: Vec<_> = std::fs::read_dir(tiny.path(".textum/store/parts")).unwrap().collect();
+    assert!(parts.len() <= 1 && !tiny.has(".textum/store/drop.journal"), "left over: {parts:?}");
+    assert!(
+        !std::fs::read_dir(tiny.root()).unwrap().flatten().any(|e| e.file_name().to_string_lossy().starts_with(".textum-part"))
+    );
+}

@@ -2,10 +2,13 @@
 #![allow(clippy::unwrap_used, missing_docs)]
 
 mod bad_input;
+mod data;
 mod demo;
 mod kill;
 mod manifest;
 mod options;
+mod prune;
+mod repair;
 mod run;
 mod sandbox;
 mod together;

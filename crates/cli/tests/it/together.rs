@@ -31,6 +31,39 @@ fn eight_processes_work_on_one_store() {
 }
 
 #[test]
+fn eight_processes_record_restore_and_prune_one_store() {
+    let tiny = Tiny::with(
+        "[data.yarn]\npath = \"yarn.bin\"\n[params]\nn = 0\n[stage.card]\nrun = \"cat yarn.bin > card; echo {n} >> card\"\nreads = [\"yarn.bin\"]\n\
+         params = [\"n\"]\nwrites = [\"card\"]\n[stage.spin]\nrun = \"tail -c 100 card > spun\"\nreads = [\"card\"]\nwrites = [\"spun\"]\n",
+    );
+    tiny.write("yarn.bin", noise(4, 1 << 20));
+    for n in 0..3 {
+        textum(&tiny, &["run", "--set", &format!("n={n}")]).expect(0);
+    }
+    let round = |round: u32| {
+        let mut children = Vec::new();
+        for n in 0..3 {
+            let (set, out) = (format!("n={}", 10 * round + n), format!("out-{round}-{n}"));
+            children.push(tiny.start(TEXTUM, &["run", "--sandbox", "--set", &set]));
+            children.push(tiny.start(TEXTUM, &["restore", "yarn@1", "-o", &out]));
+        }
+        children.push(tiny.start(TEXTUM, &["prune", "--newest", "1", "--last-outputs", "--yes"]));
+        children.push(tiny.start(TEXTUM, &["data", "record"]));
+        children.into_iter().for_each(|mut child| assert!(child.wait().unwrap().success(), "in round {round}"));
+    };
+    for n in 1..5 {
+        round(n);
+        assert!(std::fs::read(tiny.path(&format!("out-{n}-0/yarn.bin"))).unwrap() == noise(4, 1 << 20));
+    }
+    textum(&tiny, &["verify", "--deep"]).expect(0);
+    let runs = textum(&tiny, &["runs", "--all", "--format", "json"]).expect(0).json();
+    assert_eq!(runs.as_array().unwrap().len(), 3 + 4 * 3);
+    for run in runs.as_array().unwrap() {
+        textum(&tiny, &["rebuild", run["run"].as_str().unwrap()]).expect(0).says("identical");
+    }
+}
+
+#[test]
 fn stages_run_side_by_side_only_within_what_they_need() {
     let stage = |name: &str, cpus: u32| {
         format!(

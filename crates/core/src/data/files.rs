@@ -85,6 +85,12 @@ pub fn compare_files(old: &[Entry], new: &[Entry]) -> FilesDiff {
     };
     for entry in new {
         let (path, size) = (entry.0.as_str(), entry.3);
+        if entry.1 == ItemKind::EmptyDir {
+            if before.get(path).is_none_or(|was| was.1 != entry.1) {
+                diff.files.push(change(FileChangeKind::Added, &format!("{path}/"), None, None, None));
+            }
+            continue;
+        }
         match before.get(path) {
             Some(was) if was.2 == entry.2 && was.1 == entry.1 => {}
             Some(was) => diff.files.push(change(FileChangeKind::Changed, path, None, Some(was.3), Some(size))),
@@ -98,9 +104,13 @@ pub fn compare_files(old: &[Entry], new: &[Entry]) -> FilesDiff {
         }
     }
     removed.extend(gone.into_values().flatten());
-    diff.files.extend(removed.iter().map(|was| change(FileChangeKind::Removed, &was.0, None, Some(was.3), None)));
+    diff.files.extend(removed.iter().map(|was| match was.1 {
+        ItemKind::EmptyDir => change(FileChangeKind::Removed, &format!("{}/", was.0), None, None, None),
+        _ => change(FileChangeKind::Removed, &was.0, None, Some(was.3), None),
+    }));
     diff.files.sort_by(|a, b| (a.change, &a.path).cmp(&(b.change, &b.path)));
-    let count = |kind| diff.files.iter().filter(|f| f.change == kind).count() as u64;
+    // An empty folder is told of, but is no file.
+    let count = |kind| diff.files.iter().filter(|f| f.change == kind && !f.path.ends_with('/')).count() as u64;
     (diff.added, diff.removed) = (count(FileChangeKind::Added), count(FileChangeKind::Removed));
     (diff.changed, diff.moved) = (count(FileChangeKind::Changed), count(FileChangeKind::Moved));
     diff

@@ -35,14 +35,17 @@ enum Prepared {
 
 /// Writes content to a path where nothing stands, whole or not at all.
 pub fn put_new(store: &Store, content: &Content, target: &Path) -> Result<(), PutError> {
-    prepare(store, content, target)?.place(target)
+    prepare(store, content, target, None)?.place(target)
 }
 
-fn prepare(store: &Store, content: &Content, target: &Path) -> Result<Prepared, PutError> {
+/// Writes content aside: into `incoming` where a rename from there to the target is possible, else beside
+/// the target.
+fn prepare(store: &Store, content: &Content, target: &Path, incoming: Option<&Path>) -> Result<Prepared, PutError> {
     let parent = target.parent().unwrap_or(Path::new("."));
     fs::create_dir_all(parent).map_err(IoError::of("create the folder", parent))?;
+    let parent = incoming.filter(|i| same_disk(i, parent)).unwrap_or(parent);
     if content.kind != ContentKind::Folder {
-        return prepare_file(store, &content.digest, content.kind == ContentKind::Exec, target);
+        return prepare_file(store, &content.digest, content.kind == ContentKind::Exec, target, parent);
     }
     let listing = store.read(&content.digest)?;
     let aside = scratch_in(parent)?;
@@ -53,8 +56,32 @@ fn prepare(store: &Store, content: &Content, target: &Path) -> Result<Prepared, 
     Ok(Prepared::Folder(aside))
 }
 
+fn same_disk(a: &Path, b: &Path) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    fs::metadata(a).ok().zip(fs::metadata(b).ok()).is_some_and(|(a, b)| a.dev() == b.dev())
+}
+
+/// What is written aside bears the number of its process, so that what a dead one left can be told.
+fn prefix() -> String {
+    format!(".textum-part-{}-", std::process::id())
+}
+
+/// The folder in which content for the tree is made ready; what dead processes have left there is removed.
+fn incoming(clearer: &Clearer<'_>) -> Option<std::path::PathBuf> {
+    let folder = clearer.aside.parent()?.parent()?.join("incoming");
+    fs::create_dir_all(&folder).ok()?;
+    for entry in fs::read_dir(&folder).ok()?.flatten() {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        let pid = name.strip_prefix(".textum-part-").and_then(|rest| rest.split('-').next());
+        if pid.is_some_and(|pid| !Path::new("/proc").join(pid).exists()) {
+            let _ = fsio::remove_any(&entry.path());
+        }
+    }
+    Some(folder)
+}
+
 fn scratch_in(parent: &Path) -> Result<tempfile::TempDir, IoError> {
-    tempfile::Builder::new().prefix(".textum-part-").tempdir_in(parent).map_err(IoError::of("create a folder in", parent))
+    tempfile::Builder::new().prefix(&prefix()).tempdir_in(parent).map_err(IoError::of("create a folder in", parent))
 }
 
 impl Prepared {
@@ -117,10 +144,8 @@ fn fill(store: &Store, digest: &Digest, file: File, target: &Path) -> Result<(),
     Ok(out.flush().map_err(IoError::of("write", target))?)
 }
 
-fn prepare_file(store: &Store, digest: &Digest, executable: bool, target: &Path) -> Result<Prepared, PutError> {
-    let parent = target.parent().unwrap_or(Path::new("."));
-    let aside =
-        tempfile::Builder::new().prefix(".textum-part-").tempfile_in(parent).map_err(IoError::of("create a file in", parent))?;
+fn prepare_file(store: &Store, digest: &Digest, executable: bool, target: &Path, parent: &Path) -> Result<Prepared, PutError> {
+    let aside = tempfile::Builder::new().prefix(&prefix()).tempfile_in(parent).map_err(IoError::of("create a file in", parent))?;
     let file = aside.as_file().try_clone().map_err(IoError::of("write", target))?;
     fill(store, digest, file, target)?;
     let mode = if executable { 0o755 } else { 0o644 };
@@ -144,7 +169,7 @@ pub fn put_in_tree(clearer: &Clearer<'_>, path: &str, content: &Content) -> Resu
         return update_folder(clearer, path, content, &target);
     }
     // What stands there goes only when what comes is whole.
-    let prepared = prepare(clearer.store, content, &target)?;
+    let prepared = prepare(clearer.store, content, &target, incoming(clearer).as_deref())?;
     clearer.clear(path)?;
     prepared.place(&target)
 }
@@ -171,7 +196,8 @@ fn update_folder(clearer: &Clearer<'_>, path: &str, content: &Content, target: &
     let done: BTreeSet<&str> = standing.iter().zip(&kept).filter(|(_, keep)| **keep).map(|(s, _)| s.path.as_str()).collect();
     // All that comes is written aside first, so that nothing goes for the sake of what turns out damaged.
     let coming: Vec<&Item<'_>> = items.iter().filter(|i| !done.contains(&*i.path)).collect();
-    let aside = scratch_in(target.parent().unwrap_or(target))?;
+    let beside = target.parent().unwrap_or(target);
+    let aside = scratch_in(incoming(clearer).as_deref().filter(|i| same_disk(i, beside)).unwrap_or(beside))?;
     make_folders(aside.path(), &coming)?;
     coming.par_iter().try_for_each(|item| write_item(clearer.store, item, &aside.path().join(&*item.path)))?;
     for seen in standing.iter().filter(|s| !done.contains(s.path.as_str())) {

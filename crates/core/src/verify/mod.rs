@@ -83,8 +83,10 @@ pub fn verify(workspace: &Workspace, deep: bool) -> Result<VerifyReport, VerifyE
 /// kept, and content that was lost is taken anew from the working tree where it is still there.
 pub fn repair(workspace: &Workspace) -> Result<VerifyReport, VerifyError> {
     let store = Store::open(&workspace.store_folder());
-    let repaired = repair::repair(workspace, &store)?;
-    look(workspace, &store, true, &repaired)
+    let (repaired, lost) = repair::repair(workspace, &store)?;
+    let mut report = look(workspace, &store, true, &repaired)?;
+    lost.into_iter().for_each(|what| report.problem(what, false));
+    Ok(report)
 }
 
 fn look(workspace: &Workspace, store: &Store, deep: bool, repaired: &[String]) -> Result<VerifyReport, VerifyError> {

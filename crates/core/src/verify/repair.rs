@@ -11,9 +11,9 @@ use crate::store::{Digest, Dropping, Store, StoreError, hash_file};
 use crate::upkeep::items_of;
 use crate::workspace::Workspace;
 
-/// Mends; gives what was done, in words.
-pub(super) fn repair(workspace: &Workspace, store: &Store) -> Result<Vec<String>, VerifyError> {
-    let mut done = Vec::new();
+/// Mends; gives what was done, in words, and the receipts that were lost, which exist nowhere else.
+pub(super) fn repair(workspace: &Workspace, store: &Store) -> Result<(Vec<String>, Vec<String>), VerifyError> {
+    let (mut done, mut lost) = (Vec::new(), Vec::new());
     {
         let alone = store.alone()?;
         if store.has_unfinished_dropping() && matches!(alone.finish_dropping(), Err(StoreError::Damaged { .. })) {
@@ -48,6 +48,8 @@ pub(super) fn repair(workspace: &Workspace, store: &Store) -> Result<Vec<String>
     let fine = match Ledger::open(&path, store) {
         Ok(ledger) => {
             let listed: BTreeMap<Digest, String> = ledger.all_documents()?.into_iter().collect();
+            let gone = listed.iter().filter(|(digest, _)| !documents.contains_key(digest));
+            lost.extend(gone.map(|(digest, kind)| format!("the document {digest} ({kind}) was lost with the damage")));
             ledger.check()?.is_none() && listed == documents && ledger.agrees_with_a_new_one(store)?
         }
         Err(LedgerError::Damaged { .. } | LedgerError::Newer { .. }) => false,
@@ -58,7 +60,7 @@ pub(super) fn repair(workspace: &Workspace, store: &Store) -> Result<Vec<String>
     if !fine && Ledger::rebuild(&path, store).is_ok() {
         done.push(format!("{} made anew", path.display()));
     }
-    Ok(done)
+    Ok((done, lost))
 }
 
 /// Takes lost contents anew from where they were recorded, if the same bytes stand there still.

@@ -108,6 +108,32 @@ proptest! {
     }
 }
 
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn rows_are_those_of_the_general_reader_wherever_quotation_begins(text in "(id,a\n)?[ab,\"\r\n]{0,60}", long in 0usize..3) {
+        let tiny = Tiny::new();
+        // Beyond a block of the plain part, so that one may take over from the other in the middle.
+        let text = format!("x,y\n{}{text}", "1,2\n3,4\r\n".repeat(long * 15_000));
+        let mut reader = csv::ReaderBuilder::new().has_headers(true).flexible(true).from_reader(text.as_bytes());
+        let expected: Vec<(u64, Vec<String>)> = reader
+            .byte_records()
+            .map(|r| r.unwrap())
+            .map(|r| (r.position().unwrap().line(), r.iter().map(|f| String::from_utf8_lossy(f).into_owned()).collect()))
+            .collect();
+        let table = table(&tiny, "t.csv", &text);
+        let mut opened = table.open().unwrap();
+        let (mut row, mut found) = (Row::default(), Vec::new());
+        while opened.rows.next(&mut row).unwrap() {
+            found.push((row.line, (0..row.len()).map(|i| String::from_utf8_lossy(row.cell(i)).into_owned()).collect::<Vec<_>>()));
+        }
+        prop_assert_eq!(found.len(), expected.len());
+        prop_assert!(found.iter().map(|r| &r.1).eq(expected.iter().map(|r| &r.1)));
+        prop_assert_eq!(table.count_rows().unwrap(), found.len() as u64);
+    }
+}
+
 fn flate(bytes: &[u8]) -> Vec<u8> {
     let mut encoder = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
     encoder.write_all(bytes).unwrap();

@@ -65,14 +65,20 @@ impl Alone<'_> {
                 Err(other) => return Err(other),
             }
         }
-        if salvaged.kept > 0 {
-            open.publish(&folder)?;
-        }
         let aside = self.store.folder().join("damaged");
         fs::create_dir_all(&aside).map_err(IoError::of("create the folder", &aside))?;
-        let target = Catalog::path_of(&aside, name);
-        fs::rename(&path, &target).map_err(IoError::of("move", &path))?;
+        let kept = Catalog::path_of(&aside, name);
+        fsio::remove_any(&kept)?;
+        if fs::hard_link(&path, &kept).is_err() {
+            fsio::copy_file(&path, &kept)?;
+        }
         let _ = fs::remove_file(path.with_extension("index"));
+        let published = if salvaged.kept > 0 { Some(open.publish(&folder)?.name) } else { None };
+        // With all its entries whole, the new pack bears the same name and has taken the damaged one's place.
+        if published != Some(*name) {
+            fs::remove_file(&path).map_err(IoError::of("remove", &path))?;
+            let _ = fs::remove_file(path.with_extension("index"));
+        }
         fsio::sync_folder(&folder)?;
         self.store.new_generation()?;
         Ok(salvaged)

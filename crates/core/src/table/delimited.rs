@@ -5,6 +5,7 @@ use std::io::{Cursor, Read};
 use csv::{ByteRecord, Reader, ReaderBuilder, Terminator};
 
 use super::kind::{Kind, kind_of};
+use super::lines::{Lines, Next};
 use super::row::text;
 use super::source::{Opened, Table};
 use super::{Oddities, Row, Rows, TableError};
@@ -14,12 +15,20 @@ const START: usize = 64 << 10;
 
 struct Delimited<'t> {
     table: &'t Table<'t>,
-    reader: Reader<Box<dyn Read + Send + 't>>,
-    record: ByteRecord,
+    source: Source<'t>,
+    delimiter: u8,
     /// A first line that is data.
-    first: Option<ByteRecord>,
+    first: Option<Row>,
     width: usize,
     oddities: Oddities,
+}
+
+enum Source<'t> {
+    Plain(Lines<'t>),
+    /// Lines before those of the reader, and the reader.
+    General(u64, Box<Reader<Box<dyn Read + Send + 't>>>, ByteRecord),
+    /// While one becomes the other.
+    Neither,
 }
 
 fn reader_of<R: Read>(delimiter: u8, stream: R) -> Reader<R> {
@@ -50,15 +59,15 @@ fn delimiter_of(start: &[u8]) -> u8 {
 
 /// Whether a first line names columns: none of its fields is a number or a date, and none is empty but for
 /// the first, which tables with an index leave so.
-fn is_header(record: &ByteRecord) -> bool {
+fn is_header(row: &Row) -> bool {
     let names = |field: &[u8]| matches!(kind_of(field), Kind::Text | Kind::Boolean);
-    record.iter().enumerate().all(|(i, field)| names(field) || (i == 0 && field.is_empty() && record.len() > 1))
+    (0..row.len()).all(|i| names(row.cell(i)) || (i == 0 && row.cell(i).is_empty() && row.len() > 1))
 }
 
 /// The names in a header; of equal ones all but the first get a number.
-fn names_of(header: &ByteRecord) -> Vec<String> {
+fn names_of(header: &Row) -> Vec<String> {
     let mut names: Vec<String> = Vec::new();
-    for (i, field) in header.iter().enumerate() {
+    for (i, field) in (0..header.len()).map(|i| header.cell(i)).enumerate() {
         let plain = if field.is_empty() { format!("column {}", i + 1) } else { text(field).trim().to_string() };
         let same = names.iter().filter(|n| **n == plain).count();
         names.push(if same == 0 { plain } else { format!("{plain} ({})", same + 1) });
@@ -99,33 +108,60 @@ fn malformed(table: &Table<'_>, error: csv::Error) -> TableError {
 /// Opens a table of fields with a delimiter between; told by the first line when not given.
 pub fn open<'t>(table: &'t Table<'_>, stream: Box<dyn Read + Send + 't>, delimiter: Option<u8>) -> Result<Opened<'t>, TableError> {
     let begun = begin(table, stream, delimiter)?;
-    let mut reader = reader_of(begun.delimiter, begun.stream);
-    let mut record = ByteRecord::new();
-    let some = reader.read_byte_record(&mut record).map_err(|e| malformed(table, e))?;
-    let header = some && is_header(&record);
+    let mut rows = Delimited {
+        table,
+        source: Source::Plain(Lines::new(begun.stream, begun.delimiter)),
+        delimiter: begun.delimiter,
+        first: None,
+        width: 0,
+        oddities: Oddities { byte_order_mark: begun.byte_order_mark, ..Oddities::default() },
+    };
+    let mut first = Row::default();
+    let some = rows.read(&mut first)?;
+    let header = some && is_header(&first);
     let columns: Vec<String> = match (some, header) {
         (false, _) => Vec::new(),
-        (true, true) => names_of(&record),
-        (true, false) => (1..=record.len()).map(|n| format!("column {n}")).collect(),
+        (true, true) => names_of(&first),
+        (true, false) => (1..=first.len()).map(|n| format!("column {n}")).collect(),
     };
-    let oddities = Oddities { no_header: some && !header, byte_order_mark: begun.byte_order_mark, ..Oddities::default() };
-    let first = (some && !header).then(|| record.clone());
-    let width = columns.len();
-    let rows = Delimited { table, reader, record, first, width, oddities };
+    rows.oddities.no_header = some && !header;
+    rows.first = (some && !header).then_some(first);
+    rows.width = columns.len();
     Ok(Opened { columns, rows: Box::new(rows) })
+}
+
+impl Delimited<'_> {
+    fn read(&mut self, row: &mut Row) -> Result<bool, TableError> {
+        if let Source::Plain(lines) = &mut self.source {
+            match lines.next(row).map_err(|e| self.table.failed(e))? {
+                Next::Row => return Ok(true),
+                Next::End => return Ok(false),
+                Next::NotPlain => {}
+            }
+            if let Source::Plain(lines) = std::mem::replace(&mut self.source, Source::Neither) {
+                let before = lines.number;
+                let reader = reader_of(self.delimiter, Box::new(lines.rest()) as Box<dyn Read + Send>);
+                self.source = Source::General(before, Box::new(reader), ByteRecord::new());
+            }
+        }
+        let Source::General(before, reader, record) = &mut self.source else { return Ok(false) };
+        if !reader.read_byte_record(record).map_err(|e| malformed(self.table, e))? {
+            return Ok(false);
+        }
+        row.line = *before + record.position().map_or(0, csv::Position::line);
+        row.assign(record.as_slice(), (0..record.len()).filter_map(|i| record.range(i)).map(|r| r.end));
+        Ok(true)
+    }
 }
 
 impl Rows for Delimited<'_> {
     fn next(&mut self, row: &mut Row) -> Result<bool, TableError> {
         if let Some(first) = self.first.take() {
-            self.record = first;
-        } else if !self.reader.read_byte_record(&mut self.record).map_err(|e| malformed(self.table, e))? {
+            *row = first;
+        } else if !self.read(row)? {
             return Ok(false);
         }
-        let record = &self.record;
-        row.line = record.position().map_or(0, csv::Position::line);
-        row.assign(record.as_slice(), (0..record.len()).filter_map(|i| record.range(i)).map(|r| r.end));
-        if record.len() != self.width {
+        if row.len() != self.width {
             self.oddities.ragged_at(row.line);
         }
         Ok(true)

@@ -12,6 +12,7 @@ mod delimited;
 pub mod filter;
 mod json_lines;
 pub mod kind;
+mod lines;
 pub mod profile;
 pub mod row;
 pub mod schema;

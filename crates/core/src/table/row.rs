@@ -4,7 +4,8 @@
 #[derive(Clone, Debug, Default)]
 pub struct Row {
     bytes: Vec<u8>,
-    ends: Vec<usize>,
+    /// Where each cell begins and ends.
+    cells: Vec<(usize, usize)>,
     /// Number of its first line (of its record, where lines mean nothing), from 1.
     pub line: u64,
 }
@@ -13,38 +14,49 @@ impl Row {
     /// Takes all cells out.
     pub fn clear(&mut self) {
         self.bytes.clear();
-        self.ends.clear();
+        self.cells.clear();
     }
 
     /// Adds a cell.
     pub fn push(&mut self, cell: &[u8]) {
+        let from = self.bytes.len();
         self.bytes.extend_from_slice(cell);
-        self.ends.push(self.bytes.len());
+        self.cells.push((from, self.bytes.len()));
     }
 
     /// Takes over all cells at once: their bytes one after another, and where each ends.
     pub fn assign<'e>(&mut self, bytes: &[u8], ends: impl Iterator<Item = usize> + 'e) {
         self.clear();
         self.bytes.extend_from_slice(bytes);
-        self.ends.extend(ends);
+        let mut from = 0;
+        self.cells.extend(ends.map(|end| (std::mem::replace(&mut from, end), end)));
+    }
+
+    /// Takes over a line's cells, which this byte parts.
+    pub fn split(&mut self, line: &[u8], delimiter: u8) {
+        self.clear();
+        self.bytes.extend_from_slice(line);
+        let mut from = 0;
+        for end in memchr::memchr_iter(delimiter, line) {
+            self.cells.push((from, end));
+            from = end + 1;
+        }
+        self.cells.push((from, line.len()));
     }
 
     /// Number of cells.
     pub fn len(&self) -> usize {
-        self.ends.len()
+        self.cells.len()
     }
 
     /// Whether it has no cells.
     pub fn is_empty(&self) -> bool {
-        self.ends.is_empty()
+        self.cells.is_empty()
     }
 
     /// A cell; empty beyond the last.
     pub fn cell(&self, at: usize) -> &[u8] {
-        match self.ends.get(at) {
-            Some(&end) => &self.bytes[if at == 0 { 0 } else { self.ends[at - 1] }..end],
-            None => b"",
-        }
+        self.cells.get(at).map_or(b"", |(from, to)| &self.bytes[*from..*to])
     }
 }
 

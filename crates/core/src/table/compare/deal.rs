@@ -14,11 +14,11 @@ use std::path::{Path, PathBuf};
 use crate::table::Row;
 
 /// Number of parts.
-pub const PARTS: usize = 128;
+pub const PARTS: usize = 256;
 /// Tables that are together smaller than this are kept in memory. In bytes.
 pub const IN_MEMORY: u64 = 48 << 20;
 /// A part is written out when it has grown to this. In bytes.
-const FLUSH: usize = 96 << 10;
+const FLUSH: usize = 64 << 10;
 /// Most bytes of both tables that are joined at once by one thread.
 const AT_ONCE: u64 = 40 << 20;
 /// Bytes of a record before its cells.
@@ -105,7 +105,7 @@ impl Dealer {
         let mut hasher = self.hasher.build_hasher();
         hasher.write(hashed);
         let hash = hasher.finish();
-        let part = (hash >> 57) as usize % PARTS;
+        let part = (hash >> 56) as usize % PARTS;
         let buffer = &mut self.buffers[part];
         buffer.extend_from_slice(&hash.to_le_bytes());
         buffer.extend_from_slice(&row.line.to_le_bytes());

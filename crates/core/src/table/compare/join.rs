@@ -1,5 +1,6 @@
 //! One part of two tables joined: which rows are in one only, and which have other cells.
 
+use std::cmp::Ordering;
 use std::collections::HashMap;
 use std::hash::BuildHasherDefault;
 
@@ -116,6 +117,17 @@ fn end_of(cells: &[u8], count: usize) -> usize {
     (0..count).fold(0, |at, _| cell_at(cells, at).1)
 }
 
+/// The bytes of a record's key, with the lengths of its cells: what sorts by length first.
+fn key_of<'r>(record: &Record<'r>, keys: usize) -> &'r [u8] {
+    &record.cells[..end_of(record.cells, keys)]
+}
+
+/// Whether each key comes after the one before it.
+fn in_order(part: &[u8], keys: usize) -> bool {
+    let mut last: &[u8] = &[];
+    records(part).all(|record| key_of(&record, keys) > std::mem::replace(&mut last, key_of(&record, keys)))
+}
+
 fn key_text(cells: &[u8], keys: usize) -> Vec<String> {
     let mut at = 0;
     (0..keys)
@@ -154,6 +166,11 @@ impl Tally {
 
     /// Joins a part by key.
     pub fn join_by_key(&mut self, old: &[u8], new: &[u8], layout: &Layout) {
+        // Tables are mostly exported in the order of their keys: then none is there twice, and the two are
+        // gone through side by side.
+        if in_order(old, layout.keys) && in_order(new, layout.keys) {
+            return self.join_in_order(old, new, layout);
+        }
         let mut table = Chained::default();
         for record in records(old) {
             let key_end = end_of(record.cells, layout.keys);
@@ -186,19 +203,52 @@ impl Tally {
                     Some(at) => self.twice[1].add(added.rows[at].record.line, record.line, name),
                     None => {
                         added.insert(record, key_end);
-                        self.added += 1;
-                        self.common[ADDED].add(record.cells);
-                        only_in_one(&mut self.examples_added, &record, layout, false);
+                        self.add(&record, layout);
                     }
                 },
             }
         }
         for known in table.rows.iter().filter(|k| k.met.is_none()) {
-            self.removed += 1;
-            self.common[ALL].add(known.record.cells);
-            self.common[REMOVED].add(known.record.cells);
-            only_in_one(&mut self.examples_removed, &known.record, layout, true);
+            self.remove(&known.record, layout);
         }
+    }
+
+    fn join_in_order(&mut self, old: &[u8], new: &[u8], layout: &Layout) {
+        let (mut old, mut new) = (records(old).peekable(), records(new).peekable());
+        loop {
+            let order = match (old.peek(), new.peek()) {
+                (None, None) => return,
+                (Some(_), None) => Ordering::Less,
+                (None, Some(_)) => Ordering::Greater,
+                // The same bytes are the same row: the usual case, without looking for the key.
+                (Some(a), Some(b)) if a.cells == b.cells => Ordering::Equal,
+                (Some(a), Some(b)) => key_of(a, layout.keys).cmp(key_of(b, layout.keys)),
+            };
+            let before = if order != Ordering::Greater { old.next() } else { None };
+            let now = if order != Ordering::Less { new.next() } else { None };
+            if let Some(now) = &now {
+                self.common[ALL].add(now.cells);
+            }
+            match (before, now) {
+                (Some(before), Some(now)) if before.cells != now.cells => self.change(&before, &now, layout),
+                (Some(before), None) => self.remove(&before, layout),
+                (None, Some(now)) => self.add(&now, layout),
+                _ => {}
+            }
+        }
+    }
+
+    fn add(&mut self, record: &Record<'_>, layout: &Layout) {
+        self.added += 1;
+        self.common[ADDED].add(record.cells);
+        only_in_one(&mut self.examples_added, record, layout, false);
+    }
+
+    fn remove(&mut self, record: &Record<'_>, layout: &Layout) {
+        self.removed += 1;
+        self.common[ALL].add(record.cells);
+        self.common[REMOVED].add(record.cells);
+        only_in_one(&mut self.examples_removed, record, layout, true);
     }
 
     fn change(&mut self, old: &Record<'_>, new: &Record<'_>, layout: &Layout) {

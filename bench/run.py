@@ -80,6 +80,32 @@ def large(folder, size):
     return project
 
 
+def tables(folder, rows):
+    """Two exports of one table: every hundredth row has another cell, every thousandth is gone, as many are new."""
+    project = os.path.join(folder, "table-project")
+    os.makedirs(project)
+    for name, later in (("old.csv", False), ("new.csv", True)):
+        with open(os.path.join(project, name), "w") as out:
+            out.write("shift_id,loom,humidity,temperature,lint,stopped\n")
+            block = []
+            for i in range(rows):
+                if later and i % 1000 == 500:
+                    continue
+                h = 400 + i * 7919 % 300 + (3 if later and i % 100 == 7 else 0)
+                block.append("S%08d,L%02d,%d.%d,%d.%d,%d,%d\n" % (i, i % 24, h // 10, h % 10, 20 + i * 31 % 9, i % 10, i * 17 % 8, i % 5 == 0))
+                if len(block) == 50_000:
+                    out.write("".join(block))
+                    block = []
+            new = range(rows, rows + rows // 1000) if later else ()
+            out.write("".join(block) + "".join("S%08d,L01,60.0,20.0,1,0\n" % i for i in new))
+    shuffled = "tail -n +2 %s | shuf --random-source=old.csv > rows; (head -n 1 %s; cat rows) > mixed-%s; rm rows"
+    for name in ("old.csv", "new.csv"):
+        subprocess.run(shuffled % (name, name, name), shell=True, cwd=project, check=True)
+    with open(os.path.join(project, "textum.toml"), "w") as out:
+        out.write('[project]\nname = "tables"\n')
+    return project
+
+
 def many_stages(folder, count):
     project = os.path.join(folder, "many-project")
     os.makedirs(os.path.join(project, "build"))
@@ -149,10 +175,22 @@ def main():
         project = images(folder, 100_000 // scale)
         lines.append(pair("run that records 100,000 files of 4 KiB", [TEXTUM, "run"], "tar cf ../images.tar images", project, "1.5", 5,
                           fresh, "rm -f ../images.tar", "tar cf"))
-        subprocess.run("git init -q . && git add -A && git -c user.name=b -c user.email=b@example.org commit -qm x", shell=True, cwd=project, check=True)
+        subprocess.run("git init -q . && git add -A && git -c gc.auto=0 -c maintenance.auto=false -c user.name=b -c user.email=b@example.org commit -qm x", shell=True, cwd=project, check=True)
         subprocess.run("sleep 1; %s run; git status" % TEXTUM, shell=True, cwd=project, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         lines.append(pair("plan, nothing changed, 100,000 files", [TEXTUM, "plan"], "git status", project, "1.0", 9, tool="git status"))
-        shutil.rmtree(project)
+        subprocess.run("rm -f ../images.tar; tar cf ../images.tar images", shell=True, cwd=project, check=True)
+        lines.append(pair("restore 100,000 files", [TEXTUM, "restore", "last", "-o", "../restored"], "tar xf ../images.tar -C ../unpacked",
+                          project, "1.5", 1, "rm -rf ../restored", "rm -rf ../unpacked; mkdir ../unpacked", "tar xf"))
+        shutil.rmtree(project, ignore_errors=True)
+        for name in ("restored", "unpacked"):
+            shutil.rmtree(os.path.join(folder, name))
+        os.remove(os.path.join(folder, "images.tar"))
+        project = tables(folder, 10_000_000 // scale)
+        for what, old, new in (("in the order of its key", "old.csv", "new.csv"), ("in no order", "mixed-old.csv", "mixed-new.csv")):
+            sorting = "export LC_ALL=C; sort %s > a; sort %s > b; comm -3 a b | wc -l" % (old, new)
+            lines.append(pair("diff a table of 10 million rows by key, " + what, [TEXTUM, "data", "diff", old, new, "--key", "shift_id"],
+                              sorting, project, "1.0", 3, tool="sort; comm"))
+        shutil.rmtree(project, ignore_errors=True)
         size = (2 << 30) // scale
         project = large(folder, size)
         cold = "touch shifts.bin; sleep 0.1"
@@ -160,10 +198,12 @@ def main():
         lines.append(pair("hash a 2 GiB file (plan, its times changed)", [TEXTUM, "plan"], "b3sum shifts.bin", project, "1.1", 5, cold, cold, "b3sum"))
         copied = "cp shifts.bin ../copy.bin; b3sum ../copy.bin"
         lines.append(pair("run that records an incompressible 2 GiB file", [TEXTUM, "run"], copied, project, "1.5", 3, fresh, "rm -f ../copy.bin", "cp; b3sum"))
+        synced = "cp shifts.bin ../copy.bin; sync ../copy.bin; b3sum ../copy.bin"
+        lines.append(pair("the same beside a copy that is synced too", [TEXTUM, "run"], synced, project, "1.5", 3, fresh, "rm -f ../copy.bin", "cp; sync; b3sum"))
         os.path.exists(os.path.join(folder, "copy.bin")) and os.remove(os.path.join(folder, "copy.bin"))
         sizes.append(growth("record it again with 1 % changed in place", project, lambda p: change_in_place(p, 0.01), size * 0.01))
         sizes.append(growth("record it again with 5 MB inserted in the middle", project, lambda p: insert(p, 5_000_000), 5_000_000))
-        shutil.rmtree(project)
+        shutil.rmtree(project, ignore_errors=True)
     if options.write:
         write(lines, sizes)
 

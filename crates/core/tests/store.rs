@@ -210,7 +210,9 @@ fn a_folder_whose_files_are_dropped_keeps_its_listing_but_is_no_longer_there() {
     }
     let put = || {
         let writer = store.writer().unwrap();
-        files.iter().for_each(|bytes| drop(writer.put_bytes(bytes).unwrap()));
+        for bytes in &files {
+            writer.put_bytes(bytes).unwrap();
+        }
         let digest = writer.put_bytes(&listing).unwrap().digest;
         writer.publish().unwrap();
         digest
@@ -287,7 +289,9 @@ proptest! {
         let (folder, store) = store();
         let writer = store.writer().unwrap();
         let contents: Vec<Vec<u8>> = (0..12).map(|i| noise(i, 200 + i as usize * 37)).collect();
-        contents.iter().for_each(|bytes| drop(writer.put_bytes(bytes).unwrap()));
+        for bytes in &contents {
+            writer.put_bytes(bytes).unwrap();
+        }
         writer.publish().unwrap();
         let pack = packs(folder.path()).remove(0);
         let mut bytes = std::fs::read(&pack).unwrap();

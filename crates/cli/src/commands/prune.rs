@@ -54,7 +54,7 @@ pub fn run(global: &Global, args: &PruneArgs, ui: &Ui) -> Result<u8, Failure> {
     let paths = paths.iter().map(|p| p.trim_end_matches('/').to_string()).collect();
     let options = PruneOptions { newest: args.newest, runs, paths, last_outputs: args.last_outputs };
     let plan = plan_prune(&project, &options)?;
-    if args.dry_run || plan.dropping.entries.is_empty() {
+    if args.dry_run || (plan.dropping.entries.is_empty() && plan.sandboxes.is_empty()) {
         match ui.format {
             Format::Json => ui.json(&render::prune_json(&plan, None)),
             _ => ui.result(&render::prune_text(&plan, None, &ui.style)),

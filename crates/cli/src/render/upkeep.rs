@@ -133,7 +133,9 @@ pub fn prune_text(plan: &PrunePlan, freed: Option<&Freed>, style: &Style) -> Str
     let outputs = text::counted(plan.outputs.len() as u64, "output");
     let headline = match freed {
         Some(freed) => format!("freed {} of {}: {outputs} dropped", text::bytes(freed.bytes), text::bytes(plan.stored)),
-        None if plan.dropping.entries.is_empty() => format!("nothing to drop: all {} are needed", text::bytes(plan.stored)),
+        None if plan.dropping.entries.is_empty() && plan.sandboxes.is_empty() => {
+            format!("nothing to drop: all {} are needed", text::bytes(plan.stored))
+        }
         None => format!("would free {} of {}: {outputs} of old runs", text::bytes(plan.frees), text::bytes(plan.stored)),
     };
     let mut out = format!("{}\n", style.bold(&headline));
@@ -145,6 +147,11 @@ pub fn prune_text(plan: &PrunePlan, freed: Option<&Freed>, style: &Style) -> Str
     if plan.unspoken > 0 {
         let count = text::counted(plan.unspoken, "piece");
         out.push_str(&format!("\n  and {count} of content that no receipt speaks of, left by what was cut off\n"));
+    }
+    if !plan.sandboxes.is_empty() {
+        let (count, size) = (text::counted(plan.sandboxes.len() as u64, "old run"), plan.sandboxes.iter().map(|s| s.size).sum());
+        let verb = if freed.is_some() { "removed" } else { "would be removed" };
+        out.push_str(&format!("\n  the sandboxes of {count} ({}) {verb}: what they declare is recorded\n", text::bytes(size)));
     }
     let mut kept: Vec<String> =
         plan.kept.iter().map(|(why, count)| format!("{}: {}", text::counted(*count, "output"), reason(*why))).collect();
@@ -167,6 +174,6 @@ pub fn prune_text(plan: &PrunePlan, freed: Option<&Freed>, style: &Style) -> Str
 pub fn prune_json(plan: &PrunePlan, freed: Option<&Freed>) -> Value {
     json!({
         "dropped": freed.is_some(), "stored": plan.stored, "frees": freed.map_or(plan.frees, |f| f.bytes), "outputs": plan.outputs,
-        "unspoken": plan.unspoken, "kept": plan.kept, "kept_runs": plan.kept_runs,
+        "sandboxes": plan.sandboxes, "unspoken": plan.unspoken, "kept": plan.kept, "kept_runs": plan.kept_runs,
     })
 }

@@ -116,6 +116,9 @@ fn adding_a_dataset_keeps_the_manifests_own_words() {
     );
     assert_eq!(after.replace(&format!("\n{section}"), ""), before);
     assert_eq!(tiny.read(".gitignore"), "/data/teams.csv\n");
+    tiny.write("pairs.csv", "a,b,c\n1,2,3\n");
+    textum(&tiny, &["data", "add", "--name", "pairs", "--key", "a", "b", "pairs.csv"]).expect(0).says("key = [\"a\", \"b\"]");
+    tiny.write("textum.toml", &after);
     textum(&tiny, &words).expect(2).warns("there is a dataset `teams`");
     textum(&tiny, &["data", "add", "looms.csv", "--name", "again"]).expect(2).warns("overlap");
     textum(&tiny, &["data", "add", "gone.csv"]).expect(3).warns("there is nothing at");

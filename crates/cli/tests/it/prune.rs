@@ -150,3 +150,18 @@ fn statistics_add_up() {
     assert!(alone <= number("stored"));
     textum(&tiny, &["stats"]).expect(0).says("dataset yarn").says("outputs of card").says("`textum prune` would free");
 }
+
+#[test]
+fn sandboxes_of_old_runs_are_removed_with_what_is_recorded_of_them_kept() {
+    let tiny = project();
+    for n in 0..3 {
+        textum(&tiny, &["run", "--sandbox", "--set", &format!("n={n}")]).expect(0);
+    }
+    let sandboxes = || std::fs::read_dir(tiny.path(".textum/sandboxes")).unwrap().count();
+    textum(&tiny, &["prune", "--newest", "1", "--dry-run"]).expect(0).says("the sandboxes of 2 old runs");
+    assert_eq!(sandboxes(), 3);
+    textum(&tiny, &["prune", "--newest", "1"]).expect(0).says("removed");
+    assert_eq!(sandboxes(), 1);
+    let first = textum(&tiny, &["runs", "--format", "json"]).expect(0).json()[2]["run"].as_str().unwrap().to_string();
+    textum(&tiny, &["rebuild", &first]).expect(0).says("identical");
+}

@@ -12,7 +12,7 @@ fn a_copy_anywhere_is_known_by_its_content() {
     let copy = elsewhere.path().join("final_v2_really.txt");
     std::fs::copy(tiny.path("build/lines.txt"), &copy).unwrap();
     let copy = copy.to_str().unwrap();
-    textum(&tiny, &["trace", copy]).expect(0).says("build/lines.txt").says("count.from 1").says("dataset yarn");
+    textum(&tiny, &["trace", copy]).expect(0).says("build/lines.txt").says("count.from 1").says("yarn@1");
     let trace = textum(&tiny, &["trace", copy, "--format", "json"]).expect(0).json();
     let nodes = trace["nodes"].as_array().unwrap();
     for (kind, name) in [

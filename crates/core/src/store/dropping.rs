@@ -13,6 +13,7 @@ use std::fs::{self, File};
 use std::path::PathBuf;
 
 use super::catalog::{Catalog, list_packs, records_of};
+use super::index::Record;
 use super::pack::{self, Kind};
 use super::session::Alone;
 use super::writer::OpenPack;
@@ -81,17 +82,34 @@ pub fn decode_journal(bytes: &[u8]) -> Option<(Vec<Digest>, HashSet<Digest>)> {
     Some((digests[..packs].iter().map(digest).collect(), digests[packs..].iter().map(digest).collect()))
 }
 
+/// The packs that a dropping changes.
+#[derive(Default)]
+struct Affected {
+    /// Nothing of them stays; with the number of their entries.
+    wholly: Vec<(Digest, u64)>,
+    /// Some of their entries stay.
+    partly: Vec<(Digest, Vec<Record>)>,
+}
+
+fn goes(record: &Record, dropped: &HashSet<Digest>) -> bool {
+    matches!(record.entry.kind, Kind::Chunk | Kind::Parts) && dropped.contains(&record.entry.digest)
+}
+
 impl Alone<'_> {
     /// Drops content from all packs there are now. Damage in a pack that would be written anew is an
     /// error before anything is changed. The documents that tell of it are published first.
     pub fn drop_content(&self, dropping: &Dropping, documents: &[Vec<u8>]) -> Result<Freed, StoreError> {
         let folder = self.store.packs_folder();
         let packs: Vec<Digest> = list_packs(&folder)?.into_iter().map(|(name, _)| name).collect();
+        let affected = self.affected(&packs, &dropping.entries)?;
+        for (name, _) in &affected.partly {
+            pack::scan(&Catalog::path_of(&folder, name), true, |_, _| {})?;
+        }
         self.publish_first(&dropping.outlines, documents)?;
         let journal = self.store.journal_path();
         fsio::write_atomic(&journal, &encode(&packs, &dropping.entries))?;
         let mut freed = Freed::default();
-        let result = self.carry_out(&packs, &dropping.entries, &mut freed);
+        let result = self.carry_out(affected, &dropping.entries, &mut freed);
         if result.is_err() && freed.packs == 0 {
             // Nothing has gone yet: all stays as it was.
             let _ = fs::remove_file(&journal);
@@ -112,7 +130,7 @@ impl Alone<'_> {
             return Err(StoreError::Damaged { path, what: "the journal of a dropping that was cut off is not one".into() });
         };
         let mut freed = Freed::default();
-        self.carry_out(&packs, &entries, &mut freed)?;
+        self.carry_out(self.affected(&packs, &entries)?, &entries, &mut freed)?;
         self.close_journal()?;
         Ok(freed)
     }
@@ -155,32 +173,36 @@ impl Alone<'_> {
         }
     }
 
-    fn carry_out(&self, packs: &[Digest], dropped: &HashSet<Digest>, freed: &mut Freed) -> Result<(), StoreError> {
+    /// The packs that something goes from, with all their records; first those of which nothing stays.
+    fn affected(&self, packs: &[Digest], dropped: &HashSet<Digest>) -> Result<Affected, StoreError> {
         let folder = self.store.packs_folder();
-        let goes = |record: &super::index::Record| {
-            matches!(record.entry.kind, Kind::Chunk | Kind::Parts) && dropped.contains(&record.entry.digest)
-        };
-        let mut partly = Vec::new();
+        let mut found = Affected::default();
         for name in packs {
             let records = match records_of(&folder, name) {
                 Err(StoreError::Io(e)) if e.is_not_found() => continue,
                 other => other?,
             };
-            let gone = records.iter().filter(|r| goes(r)).count();
-            if gone == records.len() && gone > 0 {
-                // Whole packs first: that frees room for writing the others anew.
-                let bytes = fs::metadata(Catalog::path_of(&folder, name)).map_or(0, |m| m.len());
-                self.remove(name)?;
-                freed.packs += 1;
-                freed.entries += gone as u64;
-                freed.bytes += bytes;
-            } else if gone > 0 {
-                partly.push((*name, records));
+            match records.iter().filter(|r| goes(r, dropped)).count() {
+                0 => {}
+                gone if gone == records.len() => found.wholly.push((*name, gone as u64)),
+                _ => found.partly.push((*name, records)),
             }
+        }
+        Ok(found)
+    }
+
+    fn carry_out(&self, affected: Affected, dropped: &HashSet<Digest>, freed: &mut Freed) -> Result<(), StoreError> {
+        let folder = self.store.packs_folder();
+        // Whole packs first: that frees room for writing the others anew.
+        for (name, entries) in &affected.wholly {
+            freed.bytes += fs::metadata(Catalog::path_of(&folder, name)).map_or(0, |m| m.len());
+            self.remove(name)?;
+            freed.packs += 1;
+            freed.entries += entries;
         }
         let mut open: Option<OpenPack> = None;
         let mut replaced: Vec<Digest> = Vec::new();
-        for (name, mut records) in partly {
+        for (name, mut records) in affected.partly {
             let path = Catalog::path_of(&folder, &name);
             let file = File::open(&path).map_err(IoError::of("open", &path))?;
             records.sort_unstable_by_key(|r| r.offset);
@@ -191,7 +213,7 @@ impl Alone<'_> {
             };
             let before = into.length();
             for record in &records {
-                if goes(record) {
+                if goes(record, dropped) {
                     freed.entries += 1;
                     continue;
                 }

@@ -164,7 +164,7 @@ impl Store {
     /// Whether content with this digest is stored. A folder's listing is only there with its files: when
     /// those are dropped, an outline is what stays.
     pub fn contains(&self, digest: &Digest) -> Result<bool, StoreError> {
-        Ok(!self.find(digest)?.is_empty())
+        Ok(self.catalog()?.find(digest)?.iter().any(|f| f.record.entry.kind != Kind::Outline))
     }
 
     /// Whether a document with this digest is stored.

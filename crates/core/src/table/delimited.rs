@@ -174,7 +174,7 @@ impl Rows for Delimited<'_> {
 
 /// Counts rows: lines, as long as nothing is quoted; else as the reader does.
 pub fn count<'t>(
-    table: &'t Table<'_>,
+    table: &Table<'_>,
     stream: impl Fn() -> Result<Box<dyn Read + Send + 't>, TableError>,
     delimiter: Option<u8>,
 ) -> Result<u64, TableError> {

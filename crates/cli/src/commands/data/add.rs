@@ -22,7 +22,7 @@ use crate::ui::Ui;
 pub struct AddArgs {
     /// The file or folder
     #[arg(value_name = "PATH", value_hint = clap::ValueHint::AnyPath)]
-    path: PathBuf,
+    path: Option<PathBuf>,
     /// Its name; left out: that of the file
     #[arg(long, value_name = "NAME")]
     name: Option<String>,
@@ -57,13 +57,13 @@ fn name_of(path: &Path) -> String {
 }
 
 /// The path as the manifest has it.
-fn declared_path(root: &Path, global: &Global, args: &AddArgs) -> Result<String, Failure> {
+fn declared_path(root: &Path, global: &Global, given: &Path, reference: bool) -> Result<String, Failure> {
     let folder = std::fs::canonicalize(here(global)).map_err(IoError::of("open the folder", &here(global)))?;
-    let full = tidy(&folder.join(&args.path));
+    let full = tidy(&folder.join(given));
     if full.symlink_metadata().is_err() {
         return Err(Failure::new(NOT_THERE, format!("there is nothing at {}", full.display()), "check the path"));
     }
-    let path = match (full.strip_prefix(root), args.reference) {
+    let path = match (full.strip_prefix(root), reference) {
         (Ok(below), _) => below,
         (Err(_), true) => &full,
         (Err(_), false) => {
@@ -81,13 +81,20 @@ pub fn run(global: &Global, args: &AddArgs, ui: &Ui) -> Result<u8, Failure> {
     let folder = here(global);
     let root = Workspace::find(&folder)?.root().to_path_buf();
     let project = Project::open(&folder, variables())?;
-    let path = declared_path(&root, global, args)?;
-    let name = args.name.clone().unwrap_or_else(|| name_of(&args.path));
+    // `--key COL… PATH` takes the path for a column: the last word is it then.
+    let mut key = args.key.clone();
+    let given = match &args.path {
+        None if key.len() > 1 => key.pop().map(PathBuf::from),
+        path => path.clone(),
+    };
+    let given = given.ok_or_else(|| Failure::new(USAGE, "which file or folder?", "textum data add PATH --name NAME"))?;
+    let path = declared_path(&root, global, &given, args.reference)?;
+    let name = args.name.clone().unwrap_or_else(|| name_of(&given));
     let declaration = Declaration {
         name: name.clone(),
         path,
         about: args.about.clone(),
-        key: args.key.clone(),
+        key,
         hold: if args.reference { Hold::Reference } else { Hold::Store },
     };
     let added = add(&root, &project.manifest, &declaration)?;

@@ -24,10 +24,10 @@ pub struct DiffArgs {
     #[arg(value_name = "B", add = clap_complete::ArgValueCandidates::new(crate::complete::versions))]
     new: Option<String>,
     /// The columns that tell rows apart, instead of those declared
-    #[arg(long, value_name = "COL", num_args = 1.., value_delimiter = ',')]
+    #[arg(long, value_name = "COL", value_delimiter = ',')]
     key: Vec<String>,
     /// Only these columns count
-    #[arg(long, value_name = "COL", num_args = 1.., value_delimiter = ',')]
+    #[arg(long, value_name = "COL", value_delimiter = ',')]
     column: Vec<String>,
     /// So many examples of each kind of difference
     #[arg(long, value_name = "N", default_value_t = 5)]

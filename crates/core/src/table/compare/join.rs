@@ -35,6 +35,10 @@ pub const ADDED: usize = 2;
 /// Rows removed.
 pub const REMOVED: usize = 3;
 
+/// Rows that are alike: their cells, the lines of those in the first table that the second has not, and the
+/// other way round.
+type Alike<'r> = (&'r [u8], Vec<u64>, Vec<u64>);
+
 /// The examples with the smallest lines.
 #[derive(Clone, Debug, Default)]
 pub struct Examples {
@@ -279,7 +283,7 @@ impl Tally {
 
     /// Joins a part as a multiset of whole rows.
     pub fn join_rows(&mut self, old: &[u8], new: &[u8], layout: &Layout) {
-        let mut counts: ByHash<Vec<(&[u8], Vec<u64>, Vec<u64>)>> = ByHash::default();
+        let mut counts: ByHash<Vec<Alike<'_>>> = ByHash::default();
         for (part, is_new) in [(old, false), (new, true)] {
             for record in records(part) {
                 self.common[ALL].add(record.cells);

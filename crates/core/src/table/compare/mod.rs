@@ -242,7 +242,7 @@ pub fn compare(old: &Table<'_>, new: &Table<'_>, options: &CompareOptions, scrat
         (_, because) => Identity::Rows { because },
     };
     let mut columns: Vec<ColumnChange> = tally.columns(&layout.names);
-    columns.sort_by(|x, y| y.cells.cmp(&x.cells));
+    columns.sort_by_key(|c| std::cmp::Reverse(c.cells));
     let common = |kind| tally.common(kind, &layout.names, if by_key { layout.keys } else { 0 });
     let [common_changed, common_added, common_removed] = [join::CHANGED, join::ADDED, join::REMOVED].map(common);
     Ok(RowsDiff {

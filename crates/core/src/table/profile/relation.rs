@@ -118,7 +118,8 @@ impl Relating {
     }
 
     fn cramers_v(&self) -> Option<f64> {
-        let (mut rows, mut columns): (HashMap<&[u8], f64>, HashMap<&[u8], f64>) = Default::default();
+        let mut rows: HashMap<&[u8], f64> = HashMap::new();
+        let mut columns: HashMap<&[u8], f64> = HashMap::new();
         for ((a, b), count) in &self.pairs {
             *rows.entry(a).or_default() += *count as f64;
             *columns.entry(b).or_default() += *count as f64;

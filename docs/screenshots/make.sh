@@ -47,10 +47,10 @@ shot plan 16 'textum plan'
 shot graph 9 'textum plan --graph'
 textum run -q >/dev/null
 shot runs 9 'textum runs'
-shot versions 9 'textum data versions shifts'
+shot versions 11 'textum data versions shifts'
 shot diff 20 'textum data diff shifts@1 shifts@2'
-shot profile 38 'textum data profile shifts@2 --target stopped --against shifts@1'
-shot stats 32 'textum stats --largest 5'
+shot profile 30 'textum data profile shifts@2 --against shifts@1'
+shot stats 28 'textum stats --largest 5'
 cp build/model.json "$work/final_v2_really.json"
 shot trace 22 "textum trace ../final_v2_really.json"
 echo 'a note of my own' >>build/model.json

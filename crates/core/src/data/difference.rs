@@ -82,7 +82,7 @@ pub fn compare(project: &Project, old: &Side, new: &Side, options: &CompareOptio
     if !old.is_table() || !new.is_table() {
         return Ok(Difference::File);
     }
-    let scratch = crate::table::source::scratch(project.store.folder());
+    let scratch = crate::table::scratch(project.store.folder());
     let (old, new) = (old.table(project)?, new.table(project)?);
     Ok(Difference::Table(Box::new(compare_tables(&old, &new, options, &scratch)?)))
 }

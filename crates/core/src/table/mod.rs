@@ -1,28 +1,25 @@
 //! Tables in files: read row by row in bounded memory, compared, searched, summed up.
 //!
-//! - [`source`]: where a table's bytes are, and in which format: CSV, TSV, JSON Lines, Parquet, plain or
+//! - `read`: where a table's bytes are, and a reader for each format: CSV, TSV, JSON Lines, Parquet, plain or
 //!   packed with gzip or Zstandard.
-//! - [`row`], [`kind`]: a row's cells as bytes; what a cell is.
-//! - `delimited`, `json_lines`, `columnar`: the readers.
+//! - [`row`], [`kind`], [`schema`]: a row's cells as bytes; what a cell is; columns beside each other.
 //! - [`compare`]: two tables row by row. [`filter`]: conditions on rows. [`profile`]: columns in figures.
+//! - [`sorted`]: numbers in order beyond memory.
 
-mod columnar;
 pub mod compare;
-mod delimited;
 pub mod filter;
-mod json_lines;
 pub mod kind;
-mod lines;
 pub mod profile;
+mod read;
 pub mod row;
 pub mod schema;
 pub mod sorted;
-pub mod source;
 
 use std::path::PathBuf;
 
+pub(crate) use read::scratch;
+pub use read::{Opened, Origin, Packing, Table, TableFormat, format_of};
 pub use row::Row;
-pub use source::{Origin, Table, TableFormat, format_of};
 
 use crate::fsio::IoError;
 use crate::store::StoreError;

@@ -86,11 +86,18 @@ fn frequent(column: &ColumnProfile, rows: u64) -> String {
     if column.distinct == column.count {
         return "each value once".into();
     }
-    let shown = column.frequent.iter().take(3).map(|f| {
+    let mut shown = String::new();
+    for f in column.frequent.iter().take(3) {
         let value: String = f.value.chars().take(20).collect();
-        format!("{value} {}", share(f.count, rows))
-    });
-    shown.collect::<Vec<_>>().join(", ")
+        let one = format!("{value} {}", share(f.count, rows));
+        // As many as fit beside the other columns.
+        if !shown.is_empty() && shown.chars().count() + one.chars().count() > 38 {
+            break;
+        }
+        shown.push_str(if shown.is_empty() { "" } else { ", " });
+        shown.push_str(&one);
+    }
+    shown
 }
 
 fn other_rows(profile: &Profile) -> Vec<Vec<Cell>> {

@@ -11,7 +11,7 @@ use std::io::{self, Write};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
-use crate::table::Row;
+use crate::table::{Row, TableError};
 
 /// Number of parts.
 pub const PARTS: usize = 256;
@@ -85,7 +85,7 @@ impl Dealer {
     }
 
     /// Deals a row: the cells at `places`, the first `keys` of which are the key, and those beyond `width`.
-    pub fn deal(&mut self, row: &Row, places: &[usize], keys: usize, width: usize) -> io::Result<()> {
+    pub fn deal(&mut self, row: &Row, places: &[usize], keys: usize, width: usize) -> Result<(), TableError> {
         self.scratch.clear();
         let mut key_end = 0;
         for (i, at) in places.iter().enumerate() {
@@ -114,7 +114,11 @@ impl Dealer {
         if self.spill && buffer.len() >= FLUSH { self.flush(part) } else { Ok(()) }
     }
 
-    fn flush(&mut self, part: usize) -> io::Result<()> {
+    fn flush(&mut self, part: usize) -> Result<(), TableError> {
+        self.write_out(part).map_err(|source| TableError::NoRoom { folder: self.folder.clone(), source })
+    }
+
+    fn write_out(&mut self, part: usize) -> io::Result<()> {
         let buffer = &mut self.buffers[part];
         if buffer.is_empty() {
             return Ok(());
@@ -131,7 +135,7 @@ impl Dealer {
     }
 
     /// Ends the dealing; memory is given back where there is a file.
-    pub fn settle(&mut self) -> io::Result<()> {
+    pub fn settle(&mut self) -> Result<(), TableError> {
         for part in 0..PARTS {
             if self.spill {
                 self.flush(part)?;

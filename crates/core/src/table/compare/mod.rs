@@ -16,8 +16,7 @@ use serde::Serialize;
 
 use super::kind::{KindCounts, kind_of};
 use super::schema::{SchemaDiff, compare_schemas};
-use super::source::{Opened, Table};
-use super::{Oddities, Row, TableError};
+use super::{Oddities, Opened, Row, Table, TableError};
 use deal::{Dealer, PARTS};
 use join::Tally;
 pub use pattern::Pattern;
@@ -186,7 +185,7 @@ fn check_columns(table: &Table<'_>, columns: &[String], wanted: &[String]) -> Re
 }
 
 /// Reads a table to its end: the compared cells of each row go to the part of its key.
-fn deal(table: &Table<'_>, mut opened: Opened<'_>, layout: &Layout, mut dealer: Dealer) -> Result<Side, TableError> {
+fn deal(mut opened: Opened<'_>, layout: &Layout, mut dealer: Dealer) -> Result<Side, TableError> {
     let width = opened.columns.len();
     let places: Vec<usize> = layout.names.iter().filter_map(|n| opened.columns.iter().position(|c| c == n)).collect();
     let mut kinds = vec![KindCounts::default(); width];
@@ -197,8 +196,9 @@ fn deal(table: &Table<'_>, mut opened: Opened<'_>, layout: &Layout, mut dealer: 
         for (at, kind) in kinds.iter_mut().enumerate() {
             kind.add(kind_of(row.cell(at)));
         }
-        dealer.deal(&row, &places, layout.keys, width).map_err(|e| table.failed(e))?;
+        dealer.deal(&row, &places, layout.keys, width)?;
     }
+    dealer.settle()?;
     Ok(Side { dealer, rows, kinds, oddities: opened.rows.oddities() })
 }
 
@@ -223,10 +223,8 @@ pub fn compare(old: &Table<'_>, new: &Table<'_>, options: &CompareOptions, scrat
     let hasher = foldhash::quality::RandomState::default();
     let large = old.size_hint() + new.size_hint() > options.memory.unwrap_or(deal::IN_MEMORY);
     let [ours, theirs] = [(); 2].map(|()| Dealer::new(scratch, large, hasher.clone()));
-    let (a, b) = rayon::join(|| deal(old, a, &layout, ours), || deal(new, b, &layout, theirs));
-    let (mut a, mut b) = (a?, b?);
-    a.dealer.settle().map_err(|e| old.failed(e))?;
-    b.dealer.settle().map_err(|e| new.failed(e))?;
+    let (a, b) = rayon::join(|| deal(a, &layout, ours), || deal(b, &layout, theirs));
+    let (a, b) = (a?, b?);
     let by_key = layout.keys > 0;
     let mut tally = join_all(&a, &b, &layout, options.examples, by_key, scratch)?;
     let mut because = absent;

@@ -9,8 +9,7 @@ use std::path::Path;
 use rayon::prelude::*;
 use serde::Serialize;
 
-use super::source::Table;
-use super::{Oddities, Row, TableError};
+use super::{Oddities, Row, Table, TableError};
 use column::Gathered;
 pub use column::{ColumnProfile, Frequent, Histogram, Numbers};
 pub use drift::{Drift, DriftMeasure};

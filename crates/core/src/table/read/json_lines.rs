@@ -7,9 +7,9 @@ use std::io::{BufRead, BufReader, Read};
 use indexmap::IndexMap;
 use serde_json::value::RawValue;
 
-use super::kind::{Kind, kind_of};
 use super::source::{Opened, Table};
-use super::{Oddities, Row, Rows, TableError};
+use crate::table::kind::{Kind, kind_of};
+use crate::table::{Oddities, Row, Rows, TableError};
 
 type Line = IndexMap<String, Box<RawValue>>;
 

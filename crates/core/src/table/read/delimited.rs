@@ -4,11 +4,11 @@ use std::io::{Cursor, Read};
 
 use csv::{ByteRecord, Reader, ReaderBuilder, Terminator};
 
-use super::kind::{Kind, kind_of};
 use super::lines::{Lines, Next};
-use super::row::text;
 use super::source::{Opened, Table};
-use super::{Oddities, Row, Rows, TableError};
+use crate::table::kind::{Kind, kind_of};
+use crate::table::row::text;
+use crate::table::{Oddities, Row, Rows, TableError};
 
 /// How much is looked at to tell the delimiter and the header. In bytes.
 const START: usize = 64 << 10;

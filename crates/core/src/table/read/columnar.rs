@@ -7,7 +7,7 @@ use parquet::record::Field;
 use parquet::record::reader::RowIter;
 
 use super::source::{Opened, Table};
-use super::{Oddities, Row, Rows, TableError};
+use crate::table::{Oddities, Row, Rows, TableError};
 
 struct Columnar<'t> {
     table: &'t Table<'t>,

@@ -3,7 +3,7 @@
 
 use std::io::{self, Read};
 
-use super::Row;
+use crate::table::Row;
 
 /// How much is read at a time. In bytes.
 const BLOCK: usize = 256 << 10;

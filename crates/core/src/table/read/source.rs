@@ -4,9 +4,10 @@ use std::fs::File;
 use std::io::{BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 
-use super::{Rows, TableError, columnar, delimited, json_lines};
+use super::{columnar, delimited, json_lines};
 use crate::fsio::IoError;
 use crate::store::{Digest, Store, StoreError};
+use crate::table::{Rows, TableError};
 
 /// The format of a table, by its file's name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use clap::Args;
-use textum_core::data::{split_name, version_with};
+use textum_core::data::{find_side, split_name, version_with};
 use textum_core::lineage::{Origin, find_target};
 use textum_core::receipt::{Content, RunReceipt};
 use textum_core::restore::{Restored, Wanted, of_digest, of_run, of_tree, of_version, restore_into, restore_tree};
@@ -85,7 +85,11 @@ fn wanted(project: &Project, args: &RestoreArgs, global: &Global) -> Result<(Wan
         let version = version_with(&project.ledger, dataset, number)?;
         let all = of_version(project, &version);
         return match part {
-            Some(part) => Ok((all.only(&project.store, &format!("{}/{part}", version.path))?, name.clone())),
+            Some(part) => match all.only(&project.store, &format!("{}/{part}", version.path)) {
+                Ok(part) => Ok((part, name.clone())),
+                // The dataset knows better than a run what is in it, and what comes near.
+                Err(e) => Err(find_side(project, name, &here(global)).err().map_or_else(|| e.into(), Failure::from)),
+            },
             None => Ok((all, version.name())),
         };
     }

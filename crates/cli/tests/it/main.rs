@@ -14,6 +14,7 @@ mod sandbox;
 mod together;
 mod trace;
 mod tree;
+mod versions;
 
 use textum_testkit::{Ran, Tiny};
 

@@ -49,7 +49,7 @@ textum run -q >/dev/null
 shot runs 9 'textum runs'
 shot versions 11 'textum data versions shifts'
 shot diff 20 'textum data diff shifts@1 shifts@2'
-shot profile 30 'textum data profile shifts@2 --against shifts@1'
+shot profile 33 'textum data profile shifts@2 --against shifts@1'
 shot stats 28 'textum stats --largest 5'
 cp build/model.json "$work/final_v2_really.json"
 shot trace 22 "textum trace ../final_v2_really.json"

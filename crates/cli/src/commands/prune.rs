@@ -17,7 +17,7 @@ pub const DEFAULT: PruneOptions = PruneOptions { newest: 3, runs: Vec::new(), pa
 /// What `textum prune` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Dropped are outputs of old runs that other stages read, if they can be rebuilt from what stays. Never dropped are\ndatasets, code, settings, logs, metrics and receipts; the outputs of the newest runs, of the run in the working tree,\nof labelled runs and of those best by a metric; outputs of a model of the manifest, of stages that came out otherwise\nfrom the same inputs, or that hang on a reference. A dropped output is made again by `textum rebuild`.\n\nExamples:\n  textum prune --dry-run                  what would go, and what stays\n  textum prune --newest 10                keep all outputs of ten runs\n  textum prune --keep build/model.json    keep every run's model\n  textum prune --keep best:auc --yes      keep a run, and do not ask"
+    after_help = "Dropped are outputs of old runs that other stages read, if they can be rebuilt from what stays. Never dropped are datasets, code, settings, logs, metrics and receipts; the outputs of the newest runs, of the run in the working tree, of labelled runs and of those best by a metric; outputs of a model of the manifest, of stages that came out otherwise from the same inputs, or that hang on a reference. A dropped output is made again by `textum rebuild`.\n\nExamples:\n  textum prune --dry-run                  what would go, and what stays\n  textum prune --newest 10                keep all outputs of ten runs\n  textum prune --keep build/model.json    keep every run's model\n  textum prune --keep best:auc --yes      keep a run, and do not ask"
 )]
 pub struct PruneArgs {
     /// Say what would be freed, and change nothing

@@ -88,7 +88,7 @@ pub fn metric(value: &Metric) -> String {
 /// A figure with four digits that tell something.
 pub fn figure(value: f64) -> String {
     let size = value.abs();
-    if !value.is_finite() || (value == value.trunc() && size < 1e7) {
+    if !value.is_finite() || (value == value.trunc() && size < 1e12) {
         return format!("{value}");
     }
     if !(1e-3..1e7).contains(&size) {
@@ -132,5 +132,6 @@ mod tests {
         assert_eq!([count(7), count(1000), count(1_234_567)], ["7", "1,000", "1,234,567"]);
         assert_eq!([seconds(0.004), seconds(1.26), seconds(59.7), seconds(7260.0)], ["4 ms", "1.3 s", "1 min 0 s", "2 h 1 min"]);
         assert_eq!([metric(&Metric(0.86321)), metric(&Metric(12.0)), metric(&Metric(f64::NAN))], ["0.8632", "12", "NaN"]);
+        assert_eq!([figure(1e7), figure(60.78125), figure(0.000_412), figure(-0.5)], ["10000000", "60.78", "4.12e-4", "-0.5"]);
     }
 }

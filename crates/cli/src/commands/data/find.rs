@@ -14,7 +14,7 @@ use crate::ui::Ui;
 /// What `textum data find` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "A condition compares columns with =, !=, <, <=, >, >=, `contains`, `in (…)`, `is missing`, and joins such tests with\n`and`, `or`, `not` and parentheses. Texts go in quotes, odd names of columns in `backticks`.\n\nExamples:\n  textum data find shifts --where 'shift_id = \"S00017\"'                 was this row ever trained on?\n  textum data find shifts --where 'loom = \"L17\" and humidity > 80'\n  textum data find shifts@2 --where 'humidity is missing' --examples 20\n  textum data find photos:labels.csv --where 'label = \"broken\"'          a table in a folder"
+    after_help = "A condition compares columns with =, !=, <, <=, >, >=, `contains`, `in (…)`, `is missing`, and joins such tests with `and`, `or`, `not` and parentheses. Texts go in quotes, odd names of columns in `backticks`.\n\nExamples:\n  textum data find shifts --where 'shift_id = \"S00017\"'                 was this row ever trained on?\n  textum data find shifts --where 'loom = \"L17\" and humidity > 80'\n  textum data find shifts@2 --where 'humidity is missing' --examples 20\n  textum data find photos:labels.csv --where 'label = \"broken\"'          a table in a folder"
 )]
 pub struct FindArgs {
     /// The dataset: all its versions and the working tree; or one version

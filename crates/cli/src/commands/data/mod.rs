@@ -19,7 +19,7 @@ pub use versions::{History, show_version};
 /// What `textum data` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "A dataset's state is named `shifts@2` by its number, `shifts` as it stands in the working tree, and a file of a\n\
+    after_help = "A dataset's state is named `shifts@2` by its number, `shifts` as it stands in the working tree, and a file of a \
                   folder `photos@1:labels.csv`. The same content is the same version, whenever it comes back.\n\nExamples:\n  \
                   textum data                                     every dataset, its version and state\n  \
                   textum data add data/looms.csv --key loom       declare a dataset and record its first version\n  \

@@ -54,7 +54,7 @@ pub fn text(told: &Told<'_>, style: &Style) -> String {
     let mut out =
         format!("{}\n{}\n\n", style.bold(&format!("{headline}{unread}")), style.dim(&format!("where {}", told.condition)));
     out.push_str(&table(&HEADER, &rows(told), "  ", style));
-    if with > 0 {
+    if with > 0 && told.found.iter().any(|f| f.version.is_some()) {
         out.push('\n');
         out.push_str(&runs(told, style));
     }

@@ -137,7 +137,7 @@ fn relation_rows(profile: &Profile) -> Vec<Vec<Cell>> {
         };
         vec![
             Cell::new(&c.name, Look::Bold),
-            format!("{:+.3}", r.value).into(),
+            format!("{:+.3}", r.value).replace("-0.000", "+0.000").into(),
             Cell::new(if length == 0 { "·".into() } else { "▪".repeat(length) }, look),
             Cell::new(name, Look::Dim),
         ]

@@ -11,11 +11,30 @@ pub fn sync_folder(folder: &Path) -> Result<(), IoError> {
     File::open(folder).and_then(|f| f.sync_all()).map_err(IoError::of("sync the folder", folder))
 }
 
+const PART: &str = ".textum-part-";
+
+/// How the names of files and folders begin that are only there until they are whole: with the number of
+/// their process, so that what a dead one left can be told.
+pub fn part_prefix() -> String {
+    format!("{PART}{}-", std::process::id())
+}
+
+/// Removes what dead processes have left unfinished in a folder. Whose process lives is left alone.
+pub fn sweep_parts(folder: &Path) {
+    for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        let pid = name.strip_prefix(PART).and_then(|rest| rest.split('-').next());
+        if pid.is_some_and(|pid| !Path::new("/proc").join(pid).exists()) {
+            let _ = super::remove_any(&entry.path());
+        }
+    }
+}
+
 fn write_aside(path: &Path, bytes: &[u8], durable: bool) -> Result<(), IoError> {
     let folder = path.parent().unwrap_or(Path::new("."));
     fs::create_dir_all(folder).map_err(IoError::of("create the folder", folder))?;
     let mut file =
-        tempfile::Builder::new().prefix(".textum-part-").tempfile_in(folder).map_err(IoError::of("create a file in", folder))?;
+        tempfile::Builder::new().prefix(&part_prefix()).tempfile_in(folder).map_err(IoError::of("create a file in", folder))?;
     let write = |file: &mut tempfile::NamedTempFile| {
         file.write_all(bytes)?;
         rustix::fs::fchmod(file.as_file(), rustix::fs::Mode::from_raw_mode(0o644))?;

@@ -84,6 +84,8 @@ impl TreeReceipt {
     /// Writes it beside the manifest, if it differs from what stands there.
     pub fn save(&self, project: &Path) -> Result<(), IoError> {
         let path = project.join(TREE_RECEIPT_NAME);
+        // Killed while it was being written, an earlier one may have left its part here.
+        fsio::sweep_parts(project);
         let mut text = serde_json::to_vec_pretty(self).map_err(|e| IoError::of("write", &path)(e.into()))?;
         text.push(b'\n');
         if std::fs::read(&path).is_ok_and(|now| now == text) {

@@ -61,27 +61,16 @@ fn same_disk(a: &Path, b: &Path) -> bool {
     fs::metadata(a).ok().zip(fs::metadata(b).ok()).is_some_and(|(a, b)| a.dev() == b.dev())
 }
 
-/// What is written aside bears the number of its process, so that what a dead one left can be told.
-fn prefix() -> String {
-    format!(".textum-part-{}-", std::process::id())
-}
-
 /// The folder in which content for the tree is made ready; what dead processes have left there is removed.
 fn incoming(clearer: &Clearer<'_>) -> Option<std::path::PathBuf> {
     let folder = clearer.aside.parent()?.parent()?.join("incoming");
     fs::create_dir_all(&folder).ok()?;
-    for entry in fs::read_dir(&folder).ok()?.flatten() {
-        let name = entry.file_name().to_string_lossy().into_owned();
-        let pid = name.strip_prefix(".textum-part-").and_then(|rest| rest.split('-').next());
-        if pid.is_some_and(|pid| !Path::new("/proc").join(pid).exists()) {
-            let _ = fsio::remove_any(&entry.path());
-        }
-    }
+    fsio::sweep_parts(&folder);
     Some(folder)
 }
 
 fn scratch_in(parent: &Path) -> Result<tempfile::TempDir, IoError> {
-    tempfile::Builder::new().prefix(&prefix()).tempdir_in(parent).map_err(IoError::of("create a folder in", parent))
+    tempfile::Builder::new().prefix(&fsio::part_prefix()).tempdir_in(parent).map_err(IoError::of("create a folder in", parent))
 }
 
 impl Prepared {
@@ -145,7 +134,10 @@ fn fill(store: &Store, digest: &Digest, file: File, target: &Path) -> Result<(),
 }
 
 fn prepare_file(store: &Store, digest: &Digest, executable: bool, target: &Path, parent: &Path) -> Result<Prepared, PutError> {
-    let aside = tempfile::Builder::new().prefix(&prefix()).tempfile_in(parent).map_err(IoError::of("create a file in", parent))?;
+    let aside = tempfile::Builder::new()
+        .prefix(&fsio::part_prefix())
+        .tempfile_in(parent)
+        .map_err(IoError::of("create a file in", parent))?;
     let file = aside.as_file().try_clone().map_err(IoError::of("write", target))?;
     fill(store, digest, file, target)?;
     let mode = if executable { 0o755 } else { 0o644 };

@@ -3,7 +3,7 @@
 use std::io::{BufRead, IsTerminal, Write};
 
 use clap::Args;
-use textum_core::upkeep::{PruneOptions, carry_out, plan_prune};
+use textum_core::upkeep::{Inventory, PruneOptions, carry_out, plan_prune};
 
 use super::{by_whom, open};
 use crate::args::{Format, Global};
@@ -53,7 +53,7 @@ pub fn run(global: &Global, args: &PruneArgs, ui: &Ui) -> Result<u8, Failure> {
     }
     let paths = paths.iter().map(|p| p.trim_end_matches('/').to_string()).collect();
     let options = PruneOptions { newest: args.newest, runs, paths, last_outputs: args.last_outputs };
-    let plan = plan_prune(&project, &options)?;
+    let plan = plan_prune(&project, &Inventory::load(&project.store, &project.ledger)?, &options)?;
     if args.dry_run || (plan.dropping.entries.is_empty() && plan.sandboxes.is_empty()) {
         match ui.format {
             Format::Json => ui.json(&render::prune_json(&plan, None)),

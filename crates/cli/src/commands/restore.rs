@@ -40,7 +40,7 @@ pub fn run(global: &Global, args: &RestoreArgs, ui: &Ui) -> Result<u8, Failure> 
     let project = open(global, ui)?;
     let (wanted, said) = wanted(&project, args, global)?;
     let restored = match &args.output {
-        Some(folder) => restore_into(&project.store, &wanted, &here(global).join(folder))?,
+        Some(folder) => restore_into(&project, &wanted, &here(global).join(folder))?,
         None => {
             project.workspace.create_state()?;
             let _tree = project.workspace.lock_tree(&format!("process {}, a restore by {}", std::process::id(), by_whom()))?;

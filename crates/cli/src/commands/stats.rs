@@ -1,7 +1,7 @@
 //! `textum stats`.
 
 use clap::Args;
-use textum_core::upkeep::{PrunePlan, Stats, plan_prune, stats};
+use textum_core::upkeep::{Inventory, plan_prune, stats};
 
 use super::open;
 use super::prune::DEFAULT;
@@ -23,8 +23,9 @@ pub struct StatsArgs {
 pub fn run(global: &Global, args: &StatsArgs, ui: &Ui) -> Result<u8, Failure> {
     ui.only(&[Format::Text, Format::Json, Format::Csv, Format::Md])?;
     let project = open(global, ui)?;
-    let found: Stats = stats(&project, args.largest)?;
-    let plan: PrunePlan = plan_prune(&project, &DEFAULT)?;
+    let all = Inventory::load(&project.store, &project.ledger)?;
+    let found = stats(&project, &all, args.largest)?;
+    let plan = plan_prune(&project, &all, &DEFAULT)?;
     match ui.format {
         Format::Json => ui.json(&render::stats_json(&found, &plan)),
         Format::Csv => ui.result(&render::stats_csv(&found)),

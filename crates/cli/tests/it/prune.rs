@@ -74,7 +74,7 @@ fn what_is_dropped_can_be_rebuilt_and_the_rest_stays() {
     textum(&tiny, &["verify", "--deep"]).expect(0).says("dropped by `textum prune`");
     textum(&tiny, &["trace", &format!("{}:build/model", runs[0])]).expect(0).says("yarn@1");
     let gone = format!("{}:build/carded", runs[0]);
-    textum(&tiny, &["restore", &gone]).expect(3).warns("rebuild");
+    textum(&tiny, &["restore", &gone]).expect(3).warns("dropped by a prune").warns("rebuild");
     textum(&tiny, &["restore", &format!("{}:build/cloth", runs[0]), "-o", "cloth"]).expect(0);
     textum(&tiny, &["show", &runs[0], "--log", "card"]).expect(0);
     // A file of a dropped folder is still known by its content.

@@ -19,22 +19,34 @@ pub fn part_prefix() -> String {
     format!("{PART}{}-", std::process::id())
 }
 
-/// Removes what dead processes have left unfinished in a folder. Whose process lives is left alone.
+/// Whether something can be renamed from one folder into the other.
+pub fn same_disk(a: &Path, b: &Path) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    fs::metadata(a).ok().zip(fs::metadata(b).ok()).is_some_and(|(a, b)| a.dev() == b.dev())
+}
+
+/// A part this old is nobody's, if its process is not there: one in another container, whose number means
+/// nothing here, has long finished.
+const OLD: std::time::Duration = std::time::Duration::from_secs(24 * 3600);
+
+/// Removes what dead processes have left unfinished in a folder.
 pub fn sweep_parts(folder: &Path) {
     for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
         let name = entry.file_name().to_string_lossy().into_owned();
         let pid = name.strip_prefix(PART).and_then(|rest| rest.split('-').next());
-        if pid.is_some_and(|pid| !Path::new("/proc").join(pid).exists()) {
+        let age = entry.metadata().and_then(|m| m.modified()).ok().and_then(|at| at.elapsed().ok());
+        if pid.is_some_and(|pid| !Path::new("/proc").join(pid).exists()) && age.is_some_and(|age| age > OLD) {
             let _ = super::remove_any(&entry.path());
         }
     }
 }
 
-fn write_aside(path: &Path, bytes: &[u8], durable: bool) -> Result<(), IoError> {
+fn write_aside(path: &Path, bytes: &[u8], durable: bool, aside: Option<&Path>) -> Result<(), IoError> {
     let folder = path.parent().unwrap_or(Path::new("."));
+    let aside = aside.filter(|aside| same_disk(aside, folder)).unwrap_or(folder);
     fs::create_dir_all(folder).map_err(IoError::of("create the folder", folder))?;
     let mut file =
-        tempfile::Builder::new().prefix(&part_prefix()).tempfile_in(folder).map_err(IoError::of("create a file in", folder))?;
+        tempfile::Builder::new().prefix(&part_prefix()).tempfile_in(aside).map_err(IoError::of("create a file in", aside))?;
     let write = |file: &mut tempfile::NamedTempFile| {
         file.write_all(bytes)?;
         rustix::fs::fchmod(file.as_file(), rustix::fs::Mode::from_raw_mode(0o644))?;
@@ -47,10 +59,15 @@ fn write_aside(path: &Path, bytes: &[u8], durable: bool) -> Result<(), IoError> 
 
 /// Writes a file whole or not at all, and durably: when this returns it survives a lost machine.
 pub fn write_atomic(path: &Path, bytes: &[u8]) -> Result<(), IoError> {
-    write_aside(path, bytes, true)
+    write_aside(path, bytes, true, None)
 }
 
 /// Writes a file whole or not at all, without waiting for the disk: for what can be made again.
 pub fn write_derived(path: &Path, bytes: &[u8]) -> Result<(), IoError> {
-    write_aside(path, bytes, false)
+    write_aside(path, bytes, false, None)
+}
+
+/// As [`write_atomic`], for a folder that people look into: what is not whole yet stands in another one.
+pub fn write_atomic_by(path: &Path, bytes: &[u8], aside: &Path) -> Result<(), IoError> {
+    write_aside(path, bytes, true, Some(aside))
 }

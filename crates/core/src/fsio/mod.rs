@@ -8,7 +8,7 @@ use std::fmt;
 use std::io;
 use std::path::{Path, PathBuf};
 
-pub use atomic::{part_prefix, sweep_parts, sync_folder, write_atomic, write_derived};
+pub use atomic::{part_prefix, same_disk, sweep_parts, sync_folder, write_atomic, write_atomic_by, write_derived};
 pub use lock::{FileLock, TryLock};
 pub use place::{copy_file, move_aside, remove_any, set_executable};
 

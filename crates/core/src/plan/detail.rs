@@ -89,6 +89,7 @@ pub fn read_detail(project: &Project, reason: &Reason) -> Option<ReadDetail> {
 
 /// Rows of a table that differ from those of a stored one.
 fn rows_detail(project: &Project, path: &str, old: Digest, now: Content) -> Option<ReadDetail> {
+    crate::table::format_of(path)?;
     let decl = project.manifest.data.iter().find(|d| d.path == path);
     let size = project.store.size_of(&old).ok()?;
     let side = |content: Content, file: Option<std::path::PathBuf>| Side {
@@ -102,9 +103,6 @@ fn rows_detail(project: &Project, path: &str, old: Digest, now: Content) -> Opti
     };
     let before = side(Content { digest: old, size, ..now.clone() }, None);
     let now = side(now, Some(project.scanner.root().join(path)));
-    if !before.is_table() {
-        return None;
-    }
     match change_between(project, &before, &now, Some(MOST_BYTES)).ok()?? {
         Change::Table { added, removed, changed, new_rows, columns, schema, .. } => {
             Some(ReadDetail::Rows { added, removed, changed, of: new_rows, columns, schema })

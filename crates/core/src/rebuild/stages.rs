@@ -173,12 +173,16 @@ impl Rebuilder<'_> {
     /// Takes outputs that had been dropped back into the store, where they came out byte for byte.
     fn store_again(&mut self, recorded: &StageReceipt, rebuilt: &StageReceipt, scanner: &Scanner) -> Result<(), RebuildError> {
         let store = &self.project.store;
+        let gone = |output: &PathContent| Ok(rebuilt.outputs().any(|o| o == output) && !store.contains(&output.content.digest)?);
+        let gone: Vec<Option<&PathContent>> =
+            recorded.outputs().map(|o| gone(o).map(|gone| gone.then_some(o))).collect::<Result<_, crate::store::StoreError>>()?;
+        if gone.iter().all(Option::is_none) {
+            return Ok(());
+        }
         let writer = store.writer()?;
-        for output in recorded.outputs() {
-            if rebuilt.outputs().any(|o| o == output) && !store.contains(&output.content.digest)? {
-                let taken = scanner.record(&output.path, &writer).map_err(crate::exec::ExecError::from)?;
-                self.stored.extend(taken.filter(|t| *t == output.content).map(|_| output.path.clone()));
-            }
+        for output in gone.into_iter().flatten() {
+            let taken = scanner.record(&output.path, &writer).map_err(crate::exec::ExecError::from)?;
+            self.stored.extend(taken.filter(|t| *t == output.content).map(|_| output.path.clone()));
         }
         Ok(writer.publish()?)
     }

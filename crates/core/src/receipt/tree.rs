@@ -84,13 +84,11 @@ impl TreeReceipt {
     /// Writes it beside the manifest, if it differs from what stands there.
     pub fn save(&self, project: &Path) -> Result<(), IoError> {
         let path = project.join(TREE_RECEIPT_NAME);
-        // Killed while it was being written, an earlier one may have left its part here.
-        fsio::sweep_parts(project);
         let mut text = serde_json::to_vec_pretty(self).map_err(|e| IoError::of("write", &path)(e.into()))?;
         text.push(b'\n');
         if std::fs::read(&path).is_ok_and(|now| now == text) {
             return Ok(());
         }
-        fsio::write_atomic(&path, &text)
+        fsio::write_atomic_by(&path, &text, &project.join(".textum"))
     }
 }

@@ -43,7 +43,7 @@ pub fn put_new(store: &Store, content: &Content, target: &Path) -> Result<(), Pu
 fn prepare(store: &Store, content: &Content, target: &Path, incoming: Option<&Path>) -> Result<Prepared, PutError> {
     let parent = target.parent().unwrap_or(Path::new("."));
     fs::create_dir_all(parent).map_err(IoError::of("create the folder", parent))?;
-    let parent = incoming.filter(|i| same_disk(i, parent)).unwrap_or(parent);
+    let parent = incoming.filter(|i| fsio::same_disk(i, parent)).unwrap_or(parent);
     if content.kind != ContentKind::Folder {
         return prepare_file(store, &content.digest, content.kind == ContentKind::Exec, target, parent);
     }
@@ -56,16 +56,10 @@ fn prepare(store: &Store, content: &Content, target: &Path, incoming: Option<&Pa
     Ok(Prepared::Folder(aside))
 }
 
-fn same_disk(a: &Path, b: &Path) -> bool {
-    use std::os::unix::fs::MetadataExt;
-    fs::metadata(a).ok().zip(fs::metadata(b).ok()).is_some_and(|(a, b)| a.dev() == b.dev())
-}
-
-/// The folder in which content for the tree is made ready; what dead processes have left there is removed.
+/// The folder in which content for the tree is made ready, out of sight.
 fn incoming(clearer: &Clearer<'_>) -> Option<std::path::PathBuf> {
     let folder = clearer.aside.parent()?.parent()?.join("incoming");
     fs::create_dir_all(&folder).ok()?;
-    fsio::sweep_parts(&folder);
     Some(folder)
 }
 
@@ -150,12 +144,6 @@ fn prepare_file(store: &Store, digest: &Digest, executable: bool, target: &Path,
 /// replaced, what is not is moved aside first.
 pub fn put_in_tree(clearer: &Clearer<'_>, path: &str, content: &Content) -> Result<(), PutError> {
     let target = clearer.scanner.root().join(path);
-    // Everything that is needed must be there before anything that stands there goes.
-    if !clearer.store.contains(&content.digest)?
-        && !clearer.store.reload().and_then(|()| clearer.store.contains(&content.digest))?
-    {
-        return Err(StoreError::Missing { digest: content.digest }.into());
-    }
     let is_folder = fs::symlink_metadata(&target).is_ok_and(|m| m.is_dir());
     if content.kind == ContentKind::Folder && is_folder {
         return update_folder(clearer, path, content, &target);
@@ -189,7 +177,7 @@ fn update_folder(clearer: &Clearer<'_>, path: &str, content: &Content, target: &
     // All that comes is written aside first, so that nothing goes for the sake of what turns out damaged.
     let coming: Vec<&Item<'_>> = items.iter().filter(|i| !done.contains(&*i.path)).collect();
     let beside = target.parent().unwrap_or(target);
-    let aside = scratch_in(incoming(clearer).as_deref().filter(|i| same_disk(i, beside)).unwrap_or(beside))?;
+    let aside = scratch_in(incoming(clearer).as_deref().filter(|i| fsio::same_disk(i, beside)).unwrap_or(beside))?;
     make_folders(aside.path(), &coming)?;
     coming.par_iter().try_for_each(|item| write_item(clearer.store, item, &aside.path().join(&*item.path)))?;
     for seen in standing.iter().filter(|s| !done.contains(s.path.as_str())) {

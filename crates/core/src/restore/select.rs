@@ -194,12 +194,14 @@ impl Wanted {
         Ok(Wanted { run: self.run, data, ..Wanted::default() })
     }
 
-    fn check_stored(&self, store: &Store, with_code: bool) -> Result<(), RestoreError> {
+    fn check_stored(&self, project: &Project, with_code: bool) -> Result<(), RestoreError> {
         let code = self.code.iter().filter(|_| with_code);
         let mut missing = Vec::new();
         for (path, content) in self.data.iter().chain(code) {
-            if !store.contains(&content.digest)? {
-                missing.push(format!("{path} ({})", content.digest.short()));
+            if !project.store.contains(&content.digest)? {
+                let dropped = project.ledger.dropped(&content.digest)?;
+                let dropped = dropped.map_or(String::new(), |at| format!(", dropped by a prune at {at}"));
+                missing.push(format!("{path} ({}{dropped})", content.digest.short()));
             }
         }
         if missing.is_empty() { Ok(()) } else { Err(RestoreError::Gone { missing }) }
@@ -215,7 +217,7 @@ pub fn restore_tree(
     name: &str,
     events: &dyn EventSink,
 ) -> Result<Restored, RestoreError> {
-    wanted.check_stored(&project.store, with_code)?;
+    wanted.check_stored(project, with_code)?;
     let clearer = Clearer {
         scanner: &project.scanner,
         store: &project.store,
@@ -266,8 +268,8 @@ pub fn restore_tree(
 
 /// Puts everything that is wanted, code too, into a folder outside the tree. What stands there already
 /// with another content is an error before anything is written.
-pub fn restore_into(store: &Store, wanted: &Wanted, folder: &Path) -> Result<Restored, RestoreError> {
-    wanted.check_stored(store, true)?;
+pub fn restore_into(project: &Project, wanted: &Wanted, folder: &Path) -> Result<Restored, RestoreError> {
+    wanted.check_stored(project, true)?;
     let all = || wanted.data.iter().chain(&wanted.code);
     if let Some((path, _)) = all().find(|(path, _)| folder.join(path).symlink_metadata().is_ok()) {
         return Err(RestoreError::Exists(folder.join(path)));
@@ -277,7 +279,7 @@ pub fn restore_into(store: &Store, wanted: &Wanted, folder: &Path) -> Result<Res
         let target = folder.join(path);
         // Inside a folder that has just been put.
         if target.symlink_metadata().is_err() {
-            put_new(store, content, &target)?;
+            put_new(&project.store, content, &target)?;
         }
         restored.put.push((path.clone(), content.clone()));
     }

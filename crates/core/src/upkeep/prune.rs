@@ -205,14 +205,13 @@ fn has_runs(folder: &std::path::Path) -> bool {
 }
 
 /// Finds out what can be dropped. Nothing is changed.
-pub fn plan_prune(project: &Project, options: &PruneOptions) -> Result<PrunePlan, UpkeepError> {
-    let all = Inventory::load(&project.store, &project.ledger)?;
+pub fn plan_prune(project: &Project, all: &Inventory, options: &PruneOptions) -> Result<PrunePlan, UpkeepError> {
     let mut plan = PrunePlan { at_work: has_runs(&project.workspace.runs_folder()), ..PrunePlan::default() };
-    let kept = kept_runs(project, &all, options, &mut plan)?;
+    let kept = kept_runs(project, all, options, &mut plan)?;
     let mut judge = Judge {
         project,
         receipts: all.stages.iter().map(|(d, r)| (*d, r)).collect(),
-        uncertain: uncertain(&all),
+        uncertain: uncertain(all),
         known: HashMap::new(),
     };
     // What is read by a later stage, whichever run that was in.
@@ -252,8 +251,8 @@ pub fn plan_prune(project: &Project, options: &PruneOptions) -> Result<PrunePlan
             });
         }
     }
-    settle(project, &all, &given_up, &mut plan)?;
-    plan.sandboxes = sandboxes(project, &all, options);
+    settle(project, all, &given_up, &mut plan)?;
+    plan.sandboxes = sandboxes(project, all, options);
     plan.outputs.sort_by(|a, b| (&a.run, &a.stage, &a.path).cmp(&(&b.run, &b.stage, &b.path)));
     Ok(plan)
 }
@@ -322,7 +321,7 @@ pub fn carry_out(project: &mut Project, options: &PruneOptions, by: &str) -> Res
     // Only now can nobody add a receipt any more that speaks of what might go.
     project.ledger.catch_up(&project.store)?;
     let project = &*project;
-    let plan = plan_prune(project, options)?;
+    let plan = plan_prune(project, &Inventory::load(&project.store, &project.ledger)?, options)?;
     plan.sandboxes.iter().try_for_each(|s| crate::fsio::remove_any(&s.folder))?;
     if plan.dropping.entries.is_empty() {
         return Ok((plan, Freed::default()));

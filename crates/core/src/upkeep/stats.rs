@@ -64,7 +64,7 @@ struct Counter<'p> {
     shares: BTreeMap<String, Share>,
     owners: HashMap<Digest, HashSet<usize>>,
     names: Vec<String>,
-    contents: HashMap<Digest, (String, u64)>,
+    contents: HashMap<Digest, (String, Content)>,
 }
 
 impl Counter<'_> {
@@ -81,7 +81,7 @@ impl Counter<'_> {
         entry.states += 1;
         entry.logical += content.size;
         self.stats.logical += content.size;
-        if self.contents.insert(content.digest, (name.to_string(), content.size)).is_none() {
+        if self.contents.insert(content.digest, (name.to_string(), content.clone())).is_none() {
             self.stats.distinct += content.size;
         }
         let mut live = Live::new(&self.project.store);
@@ -94,8 +94,7 @@ impl Counter<'_> {
 }
 
 /// Counts what the store holds.
-pub fn stats(project: &Project, most: usize) -> Result<Stats, UpkeepError> {
-    let all = Inventory::load(&project.store, &project.ledger)?;
+pub fn stats(project: &Project, all: &Inventory, most: usize) -> Result<Stats, UpkeepError> {
     let mut counter = Counter {
         project,
         stats: Stats { packs: project.store.packs()?.len() as u64, ..Stats::default() },
@@ -153,9 +152,10 @@ pub fn stats(project: &Project, most: usize) -> Result<Stats, UpkeepError> {
     shares.sort_by_key(|s| std::cmp::Reverse(s.alone + s.shared));
     counter.stats.shares = shares;
     let mut largest: Vec<Largest> = Vec::new();
-    for (digest, (name, size)) in counter.contents {
+    for (digest, (name, content)) in counter.contents {
+        let size = content.size;
         let mut live = Live::new(&project.store);
-        live.bytes(&digest)?;
+        live.content(&content)?;
         let stored = live.entries.iter().filter_map(|d| sizes.get(d)).sum();
         largest.push(Largest { name, digest, size, stored });
     }

@@ -115,6 +115,8 @@ impl Workspace {
     pub fn create_state(&self) -> Result<(), WorkspaceError> {
         let state = self.state();
         if state.join("format").exists() {
+            fsio::sweep_parts(&state);
+            fsio::sweep_parts(&state.join("incoming"));
             return self.check_format();
         }
         fs::create_dir_all(&state).map_err(IoError::of("create the folder", &state))?;

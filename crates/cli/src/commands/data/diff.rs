@@ -88,6 +88,5 @@ pub fn run(global: &Global, args: &DiffArgs, ui: &Ui) -> Result<u8, Failure> {
         Format::Md => ui.result(&render::markdown(&told)),
         _ => ui.result(&render::text(&told, &ui.style)),
     }
-    let differs = found.change().is_some() && !render::is_same(&found);
-    Ok(if args.check && differs { UNSUCCESSFUL } else { 0 })
+    Ok(if args.check && !render::is_same(&found) { UNSUCCESSFUL } else { 0 })
 }

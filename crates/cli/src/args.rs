@@ -24,12 +24,15 @@ Examples:
   textum new --template tabular     begin a project here
   textum plan                       what would run, and why
   textum run --set fit.rate=0.1     run with one parameter changed
+  textum run --vary fit.depth=2..5  a sweep: a run for each value
+  textum runs --by auc              the runs, the best first
+  textum compare last~1 last        in what two runs differ
   textum trace build/model.json     where a file comes from, wherever it lies
   textum data diff shifts@1 shifts  which rows of a dataset have changed
   textum rebuild last               make the last run's results again and compare
 
 What can be named anywhere: a run (7f3a, 20261123-0542-7f3a, last, last~2, best:auc), a digest
-(b3:91ac22), a path of a run (7f3a:build/model.json), a dataset version (shifts@2), or any file on
+(b3:91ac22), a path of a run (7f3a:build/model.json), a checkpoint of a run (7f3a#4, 7f3a#last), a dataset version (shifts@2), or any file on
 disk, by its content.
 
 Exit status: 0 done, 1 a stage, check or rebuild did not succeed, 2 wrong usage or manifest,
@@ -94,14 +97,32 @@ pub enum Command {
     Demo(commands::demo::DemoArgs),
     /// Show what a run would do, and why; nothing is written
     Plan(commands::plan::PlanArgs),
-    /// Execute what has changed, reuse what is recorded
+    /// Execute what has changed, reuse what is recorded; also a sweep over parameters
     Run(commands::run::RunArgs),
+    /// Go on with a stopped or interrupted run from its last checkpoint
+    Resume(commands::resume::ResumeArgs),
+    /// Stop a run that is at work, from any terminal
+    Stop(commands::stop::StopArgs),
+    /// Tell metrics, progress, notes and checkpoints, from within a stage
+    Emit(commands::emit::EmitArgs),
     /// Look at datasets: record, compare, search and sum up their versions
     Data(commands::data::DataArgs),
     /// List the runs, newest first
     Runs(commands::runs::RunsArgs),
     /// Show a run, a log, a receipt, or what a digest is
     Show(commands::show::ShowArgs),
+    /// Tell in what runs differ, and that nothing else does
+    Compare(commands::compare::CompareArgs),
+    /// Draw metrics over steps, or over parameters
+    Plot(commands::plot::PlotArgs),
+    /// Watch a run at work
+    Follow(commands::follow::FollowArgs),
+    /// Write a page about a run
+    Report(commands::report::ReportArgs),
+    /// Note something of a run
+    Note(commands::remark::NoteArgs),
+    /// Name a run
+    Label(commands::remark::LabelArgs),
     /// Show where a file, a run or a digest comes from
     Trace(commands::trace::TraceArgs),
     /// Bring recorded data and outputs back

@@ -4,15 +4,17 @@ use textum_core::data::DataError;
 use textum_core::exec::{ClearError, ExecError};
 use textum_core::fingerprint::{PythonError, ScanError};
 use textum_core::fsio::IoError;
-use textum_core::ledger::{LedgerError, NameError};
+use textum_core::ledger::{CheckpointError, FieldError, LedgerError, NameError};
 use textum_core::lineage::TraceError;
-use textum_core::manifest::{LoadError, ManifestError, SetError};
+use textum_core::manifest::{LoadError, ManifestError, SetError, WriteParamsError};
 use textum_core::plan::{PlanError, ReadError};
 use textum_core::rebuild::RebuildError;
 use textum_core::receipt::{DocumentError, ReceiptError, TreeReceiptError};
 use textum_core::restore::{PutError, RestoreError};
 use textum_core::store::StoreError;
+use textum_core::sweep::SweepError;
 use textum_core::table::TableError;
+use textum_core::table::filter::FilterError;
 use textum_core::upkeep::UpkeepError;
 use textum_core::verify::VerifyError;
 use textum_core::workspace::{LoadProjectError, WorkspaceError};
@@ -140,6 +142,21 @@ unwrapping!(WorkspaceError { Io },
     WorkspaceError::Busy { .. } => |said| Failure::new(UNSUCCESSFUL, said, "wait for it to end, or work beside it with `textum run --sandbox`"),
 );
 unwrapping!(LoadError { Io, Mistakes });
+unwrapping!(SweepError { Set },
+    SweepError::Range { .. } => wrong("values are a list (0.05,0.1), a range of whole numbers (2..5), with a step (0..1:0.25), even(0..1, 5) or log(0.001..0.1, 5)"),
+    SweepError::Twice(_) => wrong("give each parameter once: --vary with all its values, or --set with one"),
+    SweepError::Table { .. } => wrong("name a single parameter"),
+);
+unwrapping!(CheckpointError { Ledger },
+    CheckpointError::None { .. } => absent("declare `checkpoints = \"build/checkpoints\"` in the stage, and signal with `textum emit --checkpoint`; `textum runs --steps RUN` lists what there is"),
+    CheckpointError::NoStep { .. } => absent("`textum runs --steps RUN` lists its steps and checkpoints"),
+    CheckpointError::SeveralStages { .. } => wrong("name the stage too, as in 7f3a:fit#4"),
+    CheckpointError::NoDirection(_) => wrong("add [metric.NAME] with better = \"higher\" or \"lower\" to the manifest"),
+    CheckpointError::Form(_) => wrong("`textum runs --steps RUN` lists steps and checkpoints"),
+);
+unwrapping!(WriteParamsError {},
+    WriteParamsError::Malformed(_) => wrong("correct the manifest: `textum plan` shows its mistakes"),
+);
 unwrapping!(LoadProjectError { Workspace, Manifest, Ledger });
 unwrapping!(SetError {},
     SetError::Form(_) | SetError::Unknown { .. } => wrong("`textum show last` lists the parameters; the manifest has them in [params]"),
@@ -182,13 +199,16 @@ impl From<TableError> for Failure {
     }
 }
 
+/// A condition with what is wrong in it underlined.
+fn pointed_at(text: &str, source: &FilterError) -> Failure {
+    let width = |text: &str| unicode_width::UnicodeWidthStr::width(text);
+    let (before, marked) = (&text[..source.at.start], &text[source.at.clone()]);
+    let under = format!("{}{}", " ".repeat(width(before)), "^".repeat(width(marked).max(1)));
+    Failure::new(USAGE, format!("{}\n  {text}\n  {under}", source.what), source.help.clone())
+}
+
 unwrapping!(DataError { Io, Store, Ledger, Scan, Document, Table, Mistakes },
-    DataError::Filter { text, source } => |_| {
-        let width = |text: &str| unicode_width::UnicodeWidthStr::width(text);
-        let (before, marked) = (&text[..source.at.start], &text[source.at.clone()]);
-        let under = format!("{}{}", " ".repeat(width(before)), "^".repeat(width(marked).max(1)));
-        Failure::new(USAGE, format!("{}\n  {text}\n  {under}", source.what), source.help.clone())
-    },
+    DataError::Filter { text, source } => |_| pointed_at(&text, &source),
     DataError::NoDataset { .. } => absent("`textum data` lists the datasets; `textum data add PATH` declares one"),
     DataError::NoVersion { .. } => absent("`textum data versions NAME` lists them"),
     DataError::NothingRecorded(_) => absent("`textum data record` records it as it is now"),
@@ -199,8 +219,27 @@ unwrapping!(DataError { Io, Store, Ledger, Scan, Document, Table, Mistakes },
     DataError::FileAndFolder(..) => wrong("compare a file with a file, a folder with a folder"),
     DataError::NotAdded { what, help } => |_| Failure::new(USAGE, what, help),
 );
-unwrapping!(ExecError { Plan, Io, Scan, Store, Ledger, Receipt, Document, Put, Clear, Python, Workspace, Data },
+impl From<Box<NameError>> for Failure {
+    fn from(error: Box<NameError>) -> Failure {
+        (*error).into()
+    }
+}
+
+impl From<Box<CheckpointError>> for Failure {
+    fn from(error: Box<CheckpointError>) -> Failure {
+        (*error).into()
+    }
+}
+
+unwrapping!(FieldError { Ledger },
+    FieldError::Unknown { .. } => absent("`textum runs --all` shows what runs are told apart by"),
+    FieldError::Filter { text, source } => |_| pointed_at(&text, &source),
+);
+unwrapping!(ExecError { Name, Plan, Io, Scan, Store, Ledger, Receipt, Document, Put, Clear, Python, Workspace, Data },
     ExecError::RunTaken(_) => damaged("run the command again"),
+    ExecError::NotBegun => |said| Failure::new(INTERRUPTED, said, "run it again"),
+    ExecError::NotSelected { .. } => wrong("name the stage among those to run, or name none"),
+    ExecError::NoCheckpoints { .. } => wrong("add `checkpoints = \"build/checkpoints\"` to the stage"),
 );
 unwrapping!(NameError { Ledger },
     NameError::NoRun { .. } | NameError::TooFar { .. } => absent("`textum runs` lists the runs"),
@@ -211,7 +250,7 @@ unwrapping!(NameError { Ledger },
     NameError::NoDigest(_) => absent("check the digits; `textum trace FILE` shows the digests behind a file"),
     NameError::NotADigest(_) => wrong("write it as in b3:91ac22"),
 );
-unwrapping!(TraceError { Data, Name, Scan, Io, Ledger, Store, Receipt, Plan },
+unwrapping!(TraceError { Checkpoint, Data, Name, Scan, Io, Ledger, Store, Receipt, Plan },
     TraceError::NeverSeen { .. } => absent("it may be edited since, or come from another project; `textum runs` lists what this one made"),
     TraceError::NoPath { .. } => absent("`textum show RUN` lists what a run read and wrote"),
 );

@@ -7,10 +7,13 @@
 //! - [`fingerprint`]: what a stage depends on now, and how that differs from a recorded state.
 //! - [`plan`]: graph, fingerprints and ledger into decisions with reasons.
 //! - [`exec`]: carries a plan out at a place, and makes a receipt of each execution.
+//! - [`signal`]: what a stage tells while it runs; [`rule`]: conditions on metrics, for gates and for stopping.
+//! - [`sweep`]: many settings of the parameters, each a run; [`evaluation`]: predictions judged.
 //! - [`receipt`]: the immutable documents that say exactly what was read, run and written.
 //! - [`store`]: all content by digest, in immutable packs.
 //! - [`ledger`]: the SQLite index of receipts, always rebuildable from the store.
 //! - [`lineage`]: where content comes from, followed through receipts.
+//! - [`comparison`], [`curve`]: how runs differ; metrics over steps. [`figure`]: what is drawn, as SVG and PNG.
 //! - [`sandbox`], [`restore`], [`rebuild`]: scratch folders; content back in place; a past run done again
 //!   and judged.
 //! - [`verify`]: whether everything that receipts promise is there.
@@ -19,9 +22,13 @@
 //!
 //! A newcomer's rule: needs the disk → `fingerprint` or `exec`; decides → `plan`; shows → the command line.
 
+pub mod comparison;
+pub mod curve;
 pub mod data;
+pub mod evaluation;
 pub mod event;
 pub mod exec;
+pub mod figure;
 pub mod fingerprint;
 pub mod fsio;
 pub mod graph;
@@ -32,8 +39,11 @@ pub mod plan;
 pub mod rebuild;
 pub mod receipt;
 pub mod restore;
+pub mod rule;
 pub mod sandbox;
+pub mod signal;
 pub mod store;
+pub mod sweep;
 pub mod table;
 pub mod upkeep;
 pub mod verify;

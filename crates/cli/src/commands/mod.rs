@@ -1,27 +1,37 @@
 //! One file a command: its arguments, and `run`: open, ask the core, render.
 
+pub mod compare;
 pub mod data;
 pub mod demo;
+pub mod emit;
+pub mod follow;
 pub mod new;
 pub mod plan;
+pub mod plot;
 pub mod prune;
 pub mod rebuild;
+pub mod remark;
+pub mod report;
 pub mod restore;
+pub mod resume;
 pub mod run;
 pub mod runs;
 pub mod shell;
 pub mod show;
 pub mod stats;
+pub mod stop;
+pub mod sweep;
 pub mod trace;
 pub mod verify;
 
 use std::path::PathBuf;
 
 use textum_core::exec::close_interrupted;
+use textum_core::ledger::CheckpointRow;
 use textum_core::workspace::{Project, Workspace};
 
 use crate::args::Global;
-use crate::failure::Failure;
+use crate::failure::{Failure, USAGE};
 use crate::render::data::Versions;
 use crate::ui::Ui;
 
@@ -51,6 +61,33 @@ pub fn open(global: &Global, ui: &Ui) -> Result<Project, Failure> {
         close_interrupted(&mut project, &*events)?;
     }
     Ok(project)
+}
+
+/// The checkpoint that `RUN#STEP`, `RUN#last`, `RUN#best:METRIC` or `RUN:STAGE#STEP` names.
+pub fn checkpoint(project: &Project, name: &str) -> Result<CheckpointRow, Failure> {
+    let Some((run, which)) = name.split_once('#') else {
+        let help = "write RUN#STEP, as in 7f3a#4, or 7f3a#last; `textum runs --steps RUN` lists the checkpoints of a run";
+        return Err(Failure::new(USAGE, format!("`{name}` names no checkpoint"), help));
+    };
+    let (run, stage) = match run.rsplit_once(':') {
+        // `best:auc` has a colon of its own.
+        Some(("best", _)) | None => (run, None),
+        Some((run, stage)) => (run, Some(stage)),
+    };
+    let directions = &project.manifest.metrics;
+    // A run at work has made checkpoints before it is in the ledger.
+    let id = match project.ledger.resolve_run(run, directions) {
+        Ok(id) => id,
+        Err(e) => live_run(project, run).ok_or(e)?,
+    };
+    Ok(project.ledger.checkpoint(&id, stage, which, directions)?)
+}
+
+/// The run at work whose id ends so.
+pub fn live_run(project: &Project, name: &str) -> Option<String> {
+    let all = textum_core::exec::live_runs(&project.workspace.runs_folder());
+    let mut fitting = all.into_iter().filter(|id| id == name || id.rsplit('-').next().is_some_and(|s| s.starts_with(name)));
+    fitting.next().filter(|_| fitting.next().is_none())
 }
 
 /// All versions of all datasets, by name and content.

@@ -5,12 +5,12 @@ use std::collections::BTreeSet;
 use clap::Args;
 use textum_core::exec::{RunOptions, RunOutcome, run as execute};
 use textum_core::plan::select_stages;
-use textum_core::receipt::{RunStageState, RunState};
+use textum_core::receipt::{BranchedFrom, RunStageState, RunState};
 use textum_core::workspace::Project;
 
 use super::{by_whom, here, variables};
 use crate::args::{Format, Global};
-use crate::failure::{Failure, INTERRUPTED, UNSUCCESSFUL};
+use crate::failure::{Failure, INTERRUPTED, NOT_THERE, UNSUCCESSFUL};
 use crate::render;
 use crate::ui::{Ui, catch_interrupts};
 
@@ -20,33 +20,48 @@ const LAST_LINES: usize = 20;
 /// What `textum run` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum run                      what the plan says\n  textum run fit                  only fit and what it needs\n  textum run --set fit.rate=0.1   with one parameter changed, this once\n  textum run --force fit          execute fit although its result is recorded\n  textum run --sandbox            in a fresh folder that holds only what is declared"
+    after_help = "Examples:\n  textum run                      what the plan says\n  textum run fit                  only fit and what it needs\n  textum run --set fit.rate=0.1   with one parameter changed, this once\n  textum run --force fit          execute fit although its result is recorded\n  textum run --sandbox            in a fresh folder that holds only what is declared\n  textum run --vary fit.rate=0.05,0.1,0.2 --vary fit.depth=2..5   a sweep: every combination, each a run\n  textum run --vary 'fit.rate=log(0.001..0.1, 20)' --sample 5     five of them, drawn at random\n  textum run --from 7f3a#4        start from a checkpoint of a run (#last, #best:auc)"
 )]
 pub struct RunArgs {
     /// Only these stages and what they need
     #[arg(value_name = "STAGE", add = clap_complete::ArgValueCandidates::new(crate::complete::stages))]
-    stages: Vec<String>,
+    pub stages: Vec<String>,
     /// Give a parameter another value, this once; typed like the one in the manifest
     #[arg(long, value_name = "NAME=VALUE", add = clap_complete::ArgValueCandidates::new(crate::complete::params))]
-    set: Vec<String>,
+    pub set: Vec<String>,
+    /// Make a run for each value, and for each combination when given several times: a list (0.05,0.1), whole numbers (2..5), steps (0..1:0.25), even(0..1, 5), log(0.001..0.1, 5)
+    #[arg(long, value_name = "NAME=VALUES", add = clap_complete::ArgValueCandidates::new(crate::complete::params))]
+    pub vary: Vec<String>,
+    /// Only N combinations of a sweep, drawn at random
+    #[arg(long, value_name = "N", requires = "vary", value_parser = clap::value_parser!(u32).range(1..))]
+    pub sample: Option<u32>,
+    /// Draw others: the same number draws the same
+    #[arg(long, value_name = "N", requires = "sample", default_value_t = 0)]
+    pub seed: u64,
+    /// Do not ask before a sweep of more than 10,000 runs
+    #[arg(long, requires = "vary")]
+    pub yes: bool,
+    /// Start a stage from a checkpoint: RUN#STEP, RUN#last, RUN#best:METRIC, RUN:STAGE#STEP
+    #[arg(long, value_name = "RUN#STEP", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
+    from: Vec<String>,
     /// Execute this stage although its result is recorded, and say whether it comes out the same
     #[arg(long, value_name = "STAGE", add = clap_complete::ArgValueCandidates::new(crate::complete::stages))]
-    force: Vec<String>,
+    pub force: Vec<String>,
     /// Stages at once at most
     #[arg(short, long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
-    jobs: Option<u16>,
+    pub jobs: Option<u16>,
     /// Go on with stages that do not depend on a failed one
     #[arg(long)]
-    keep_going: bool,
+    pub keep_going: bool,
     /// Show what stages print
     #[arg(long)]
     echo: bool,
     /// Work in a fresh folder that holds only what stages declare
     #[arg(long)]
-    sandbox: bool,
+    pub sandbox: bool,
     /// A name for the run
     #[arg(long, value_name = "TEXT")]
-    label: Option<String>,
+    pub label: Option<String>,
     /// Words about the run
     #[arg(long, value_name = "TEXT")]
     note: Option<String>,
@@ -62,6 +77,8 @@ pub fn run(global: &Global, args: &RunArgs, ui: &Ui) -> Result<u8, Failure> {
     }
     let options = RunOptions {
         stages: select_stages(&project, &args.stages)?,
+        from: args.from.iter().map(|name| start_from(&project, name)).collect::<Result<_, _>>()?,
+        resumes: None,
         force: select_stages(&project, &args.force)?.into_iter().collect::<BTreeSet<_>>(),
         jobs: args.jobs.map(usize::from),
         keep_going: args.keep_going,
@@ -72,10 +89,18 @@ pub fn run(global: &Global, args: &RunArgs, ui: &Ui) -> Result<u8, Failure> {
         arguments: std::env::args().skip(1).collect(),
         by: by_whom(),
     };
+    if !args.vary.is_empty() {
+        return super::sweep::run(&mut project, args, options, ui);
+    }
+    carry_out(&mut project, &options, ui)
+}
+
+/// Runs with these options and shows what came of it.
+pub fn carry_out(project: &mut Project, options: &RunOptions, ui: &Ui) -> Result<u8, Failure> {
     let cancel = catch_interrupts();
     let outcome = {
         let events = ui.events();
-        execute(&mut project, &options, &*events, cancel)?
+        execute(project, options, &*events, cancel)?
     };
     for stage in &outcome.stages {
         let shown = |digest: Option<textum_core::store::Digest>| digest.map_or("–".to_string(), |d| d.to_string());
@@ -85,14 +110,25 @@ pub fn run(global: &Global, args: &RunArgs, ui: &Ui) -> Result<u8, Failure> {
     if ui.format == Format::Json {
         ui.json(&render::run::json(&outcome));
     } else {
-        show_failures(&project, &outcome, ui);
+        show_failures(project, &outcome, ui);
         ui.result(&render::run::text(&outcome, &ui.style));
     }
     Ok(match outcome.state {
         RunState::Done => 0,
-        RunState::Stopped => INTERRUPTED,
-        RunState::Failed | RunState::Interrupted => UNSUCCESSFUL,
+        // Only who pressed Ctrl-C here has interrupted; a rule or `textum stop` is a run that did not succeed.
+        RunState::Stopped if cancel.asked() => INTERRUPTED,
+        RunState::Stopped | RunState::Failed | RunState::Interrupted => UNSUCCESSFUL,
     })
+}
+
+/// The stage and the checkpoint that `RUN#STEP` names.
+pub fn start_from(project: &Project, name: &str) -> Result<(usize, BranchedFrom), Failure> {
+    let row = super::checkpoint(project, name)?;
+    let Some(stage) = project.graph.index_of(&row.stage) else {
+        let help = "the manifest has no such stage any more: `textum restore RUN#STEP` still brings the checkpoint back";
+        return Err(Failure::new(NOT_THERE, format!("the checkpoint {name} is of a stage `{}`", row.stage), help));
+    };
+    Ok((stage, row.to_start_from()))
 }
 
 /// The last lines of failed stages, with why and how they ended.

@@ -1,7 +1,7 @@
 //! Events as lines.
 
 use textum_core::event::Event;
-use textum_core::receipt::{RunStageState, Verdict};
+use textum_core::receipt::{GateRecord, Metric, RunStageState, Verdict};
 
 use super::text;
 use crate::ui::Style;
@@ -38,8 +38,67 @@ pub fn line(event: &Event, style: &Style) -> Option<String> {
             format!("  {} than when it was recorded:\n{}", style.bad("the environment is another"), list.join("\n"))
         }
         Event::Interrupted { run } => format!("  the run {run} was cut off; it is now recorded as interrupted"),
+        Event::Told { .. } => return None,
+        Event::Note { stage, text } => format!("  {} {text}", style.dim(&format!("{stage} │"))),
+        Event::Checkpoint { stage, step, size } => {
+            format!("  {stage}  {} of step {step}  {}", style.accent("checkpoint"), style.dim(&text::bytes(*size)))
+        }
+        Event::BadSignal { stage, line, what } => {
+            format!("  {} {stage}, line {line} of its signals: {what}", style.bad("not understood:"))
+        }
+        Event::StartsClean { stage, path } => {
+            format!("  {stage} starts clean: the checkpoints that lay in {path} are not used (run --from starts from one)")
+        }
+        Event::GoesOn { stage, run, step } => {
+            format!("  {stage}  {} {run}#{step}", style.accent("goes on from"))
+        }
+        Event::Gate { gate } => self::gate(gate, style),
+        Event::VariantSettled { number, of, set, state, metrics, run } => {
+            variant(*number, *of, set, state, metrics, run.as_deref(), style)
+        }
         Event::Stopping => "  stopping: stages are asked to end; once more ends them at once".to_string(),
     })
+}
+
+/// A gate as it was found: the condition, and what its names stood for.
+pub fn gate(gate: &GateRecord, style: &Style) -> String {
+    let values: Vec<String> = gate
+        .values
+        .iter()
+        .map(|(name, value)| match (value, name.starts_with("baseline.")) {
+            (Some(value), true) => format!("{name} {} ({})", text::metric(value), gate.baseline.as_deref().unwrap_or_default()),
+            (Some(value), false) => format!("{name} {}", text::metric(value)),
+            (None, true) if gate.baseline.is_none() => format!("{name}: nothing to compare with yet"),
+            (None, _) => format!("{name} is not there"),
+        })
+        .collect();
+    let word = if gate.held { style.good("holds") } else { style.bad("does not hold") };
+    let mut out = format!("  gate after {}  {word}: {}  {}", gate.after, gate.check, style.dim(&values.join(", ")));
+    if !gate.held {
+        let kept = match gate.kept_from.is_empty() {
+            true => "nothing comes after it; the run does not count as done".to_string(),
+            false => format!("it keeps {} from running", text::some(&gate.kept_from, 6)),
+        };
+        out.push_str(&format!("\n    {kept}"));
+    }
+    out
+}
+
+fn variant(
+    number: usize,
+    of: usize,
+    set: &[(String, String)],
+    state: &str,
+    metrics: &[(String, Metric)],
+    run: Option<&str>,
+    style: &Style,
+) -> String {
+    let set: Vec<String> = set.iter().map(|(n, v)| format!("{n} {}", text::param(v))).collect();
+    let word = if state == "done" { style.accent(state) } else { style.bad(state) };
+    let metrics: Vec<String> = metrics.iter().take(3).map(|(n, v)| format!("{n} {}", text::metric(v))).collect();
+    let run = run.and_then(|r| r.rsplit('-').next()).unwrap_or("–");
+    let width = of.to_string().len();
+    format!("  {number:>width$}/{of}  {run}  {}  {word}  {}", set.join(", "), style.dim(&metrics.join(", ")))
 }
 
 fn started(stage: &str, before: Option<f64>, style: &Style) -> String {

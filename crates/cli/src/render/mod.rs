@@ -9,6 +9,7 @@ pub mod rebuild;
 pub mod run;
 pub mod runs;
 pub mod show;
+pub mod sweep;
 pub mod table;
 pub mod text;
 pub mod trace;

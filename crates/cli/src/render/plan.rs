@@ -26,6 +26,11 @@ pub fn reason(reason: &Reason, detail: Option<&ReadDetail>) -> String {
         ReasonKind::Command => format!("command `{}` → `{}`", side(&reason.from, ""), side(&reason.to, "")),
         ReasonKind::Writes if reason.from.is_none() => format!("now declares {name}"),
         ReasonKind::Writes => format!("no longer declares {name}"),
+        ReasonKind::Checkpoint => match (&reason.from, &reason.to) {
+            (None, Some(to)) => format!("goes on from a checkpoint, {to}"),
+            (Some(from), None) => format!("went on from a checkpoint, {from}; now starts clean"),
+            _ => format!("checkpoint {} → {}", side(&reason.from, "none"), side(&reason.to, "none")),
+        },
         ReasonKind::Variable => format!("variable {name} {} → {}", side(&reason.from, "not set"), side(&reason.to, "not set")),
         ReasonKind::Python => format!("{} → {}", side(&reason.from, "no interpreter"), side(&reason.to, "no interpreter")),
         ReasonKind::Package => {

@@ -66,6 +66,12 @@ impl<'t> Tree<'t> {
                 let size = node.size.map(|s| format!(" {}", text::bytes(s))).unwrap_or_default();
                 format!("{}{slash}  {}{dataset}", node.name, style.dim(&format!("{}{size}", node.digest.short())))
             }
+            NodeKind::Checkpoint => {
+                let size = node.size.map(|s| format!(" {}", text::bytes(s))).unwrap_or_default();
+                let run = node.run.as_deref().unwrap_or_default();
+                let step = node.step.unwrap_or_default();
+                format!("{}  {run}#{step}  {}", style.accent("checkpoint"), style.dim(&format!("{}{size}", node.digest.short())))
+            }
             _ => node.name.clone(),
         }
     }
@@ -101,7 +107,11 @@ impl<'t> Tree<'t> {
         let settings = self.settings(&inputs);
         let below: Vec<&str> = inputs
             .into_iter()
-            .filter(|i| self.nodes.get(i).is_some_and(|n| matches!(n.kind, NodeKind::File | NodeKind::Folder | NodeKind::Stage)))
+            .filter(|i| {
+                self.nodes
+                    .get(i)
+                    .is_some_and(|n| matches!(n.kind, NodeKind::File | NodeKind::Folder | NodeKind::Stage | NodeKind::Checkpoint))
+            })
             .collect();
         if let Some(settings) = settings {
             let branch = if below.is_empty() { "└─ " } else { "├─ " };
@@ -155,6 +165,15 @@ fn headline(told: &Told<'_>, style: &Style) -> String {
                 text::counted(stages as u64, "stage")
             )
         }
+        Origin::Checkpoint(made) => format!(
+            "{}{path} a checkpoint: step {} of {} in run {}; from {} through {}",
+            style.bold(&target.name),
+            made.step,
+            made.stage,
+            made.run,
+            text::counted(sources, "source"),
+            text::counted(stages as u64, "stage")
+        ),
         Origin::Source { .. } => {
             let comma = if path.is_empty() { "," } else { "" };
             format!(
@@ -218,6 +237,7 @@ pub fn dot(trace: &Trace) -> String {
             NodeKind::File | NodeKind::Folder => "note",
             NodeKind::Param => "plain",
             NodeKind::Environment => "component",
+            NodeKind::Checkpoint => "cylinder",
         };
         let label = match &node.value {
             Some(value) if node.kind == NodeKind::Param => format!("{} {}", node.name, text::param(value)),

@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use textum_core::event::{Event, EventSink};
+use textum_core::receipt::Metric;
 
 use super::Ui;
 use crate::render;
@@ -43,6 +44,17 @@ impl<'u> Live<'u> {
         self.bars.lock().unwrap_or_else(PoisonError::into_inner).insert(stage.to_string(), bar);
     }
 
+    /// What a stage last told stands behind its name.
+    fn told(&self, stage: &str, step: Option<u64>, progress: Option<f64>, metrics: &[(String, Metric)]) {
+        let bars = self.bars.lock().unwrap_or_else(PoisonError::into_inner);
+        let Some(bar) = bars.get(stage) else { return };
+        let done = progress.map(|p| format!("{:.0} %", p * 100.0));
+        let step = step.map(|s| format!("step {s}"));
+        let values = metrics.iter().take(4).map(|(n, v)| format!("{n} {}", render::text::metric(v)));
+        let parts: Vec<String> = done.into_iter().chain(step).chain(values).collect();
+        bar.set_message(parts.join("  "));
+    }
+
     /// A stage has ended: its line says how. A stage that was never begun needs no line.
     fn end(&self, stage: &str, line: &str) {
         let mut bars = self.bars.lock().unwrap_or_else(PoisonError::into_inner);
@@ -65,6 +77,7 @@ impl EventSink for Live<'_> {
         let line = render::events::line(&event, &self.ui.err_style);
         match (&event, line) {
             (Event::StageStarted { stage, before }, _) => self.begin(stage, *before),
+            (Event::Told { stage, step, progress, metrics }, _) => self.told(stage, *step, *progress, metrics),
             (Event::StageSettled { stage, .. } | Event::Rebuilt { stage, .. }, Some(line)) => self.end(stage, &line),
             (_, Some(line)) => drop(self.all.println(line)),
             _ => {}

@@ -101,6 +101,16 @@ impl Ui {
         ))
     }
 
+    /// Whether a person at a terminal says yes; nobody there means no.
+    pub fn agreed(&self, question: &str) -> bool {
+        if !self.err_terminal || !std::io::stdin().is_terminal() {
+            return false;
+        }
+        let _ = write!(std::io::stderr().lock(), "{question} [y/N] ");
+        let mut answer = String::new();
+        std::io::stdin().read_line(&mut answer).is_ok() && matches!(answer.trim(), "y" | "Y" | "yes")
+    }
+
     /// Says what went wrong and what to do next.
     pub fn failure(&self, failure: &Failure) {
         let text = match &failure.mistakes {

@@ -1,14 +1,15 @@
 //! The only way the core talks while it works: events for eyes, and a token to be stopped by.
 
 use std::path::PathBuf;
+use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU8, Ordering};
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
-use crate::receipt::{RunStageState, Verdict};
+use crate::receipt::{GateRecord, Metric, RunStageState, Verdict};
 
 /// Something that happened.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(tag = "event", rename_all = "kebab-case")]
 pub enum Event {
     /// A run, sandbox or rebuild begins.
@@ -40,6 +41,78 @@ pub enum Event {
         stage: String,
         /// The line, without its end.
         line: String,
+    },
+    /// What a stage last told of itself; told a few times a second at most.
+    Told {
+        /// The stage.
+        stage: String,
+        /// The step.
+        step: Option<u64>,
+        /// How much is done, 0 to 1.
+        progress: Option<f64>,
+        /// The last value of each metric.
+        metrics: Vec<(String, Metric)>,
+    },
+    /// A stage says something.
+    Note {
+        /// The stage.
+        stage: String,
+        /// Its words.
+        text: String,
+    },
+    /// A checkpoint is safely stored.
+    Checkpoint {
+        /// The stage.
+        stage: String,
+        /// Its step.
+        step: u64,
+        /// Its size in bytes.
+        size: u64,
+    },
+    /// A line of signals could not be understood, or a checkpoint not be made.
+    BadSignal {
+        /// The stage.
+        stage: String,
+        /// The line.
+        line: u64,
+        /// What is wrong.
+        what: String,
+    },
+    /// A stage starts clean although checkpoints lay there.
+    StartsClean {
+        /// The stage.
+        stage: String,
+        /// The path of its checkpoints.
+        path: String,
+    },
+    /// A stage goes on from a checkpoint.
+    GoesOn {
+        /// The stage.
+        stage: String,
+        /// The run that made the checkpoint.
+        run: String,
+        /// Its step.
+        step: u64,
+    },
+    /// A gate was looked at.
+    Gate {
+        /// What was found.
+        gate: GateRecord,
+    },
+    /// A run of a sweep is settled.
+    VariantSettled {
+        /// Its number, from 1.
+        number: usize,
+        /// Of so many.
+        of: usize,
+        /// What was varied: names and values.
+        set: Vec<(String, String)>,
+        /// The run.
+        run: Option<String>,
+        /// How it ended: `done`, `failed`, `stopped`, or `there` when it was there already.
+        state: String,
+        /// Its metrics.
+        metrics: Vec<(String, Metric)>,
     },
     /// A stage is settled.
     StageSettled {
@@ -111,26 +184,40 @@ impl EventSink for Silent {
 
 /// Asks long work to stop: once to let it end well, twice to end it at once. Safe in a signal handler.
 #[derive(Debug, Default)]
-pub struct CancelToken(AtomicU8);
+pub struct CancelToken {
+    asked: AtomicU8,
+    reason: OnceLock<String>,
+}
 
 impl CancelToken {
     /// A token that nobody has pulled.
     pub const fn new() -> CancelToken {
-        CancelToken(AtomicU8::new(0))
+        CancelToken { asked: AtomicU8::new(0), reason: OnceLock::new() }
     }
 
     /// Asks to stop; a second call asks to stop at once.
     pub fn ask(&self) {
-        let _ = self.0.fetch_update(Ordering::SeqCst, Ordering::SeqCst, |n| Some(n.saturating_add(1)));
+        let _ = self.asked.fetch_update(Ordering::SeqCst, Ordering::SeqCst, |n| Some(n.saturating_add(1)));
+    }
+
+    /// Asks to stop and says why; only the first reason counts.
+    pub fn ask_because(&self, reason: String) {
+        let _ = self.reason.set(reason);
+        self.ask();
+    }
+
+    /// Why stopping was asked for, if that was said.
+    pub fn reason(&self) -> Option<&str> {
+        self.reason.get().map(String::as_str)
     }
 
     /// Whether stopping was asked for.
     pub fn asked(&self) -> bool {
-        self.0.load(Ordering::SeqCst) > 0
+        self.asked.load(Ordering::SeqCst) > 0
     }
 
     /// Whether stopping at once was asked for.
     pub fn at_once(&self) -> bool {
-        self.0.load(Ordering::SeqCst) > 1
+        self.asked.load(Ordering::SeqCst) > 1
     }
 }

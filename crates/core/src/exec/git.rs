@@ -31,6 +31,12 @@ pub fn git_state(project: &Path) -> Option<GitState> {
     Some(GitState { commit, branch, dirty: changed.is_some_and(|text| !text.is_empty()) })
 }
 
+/// A file of the project as the last commit has it.
+pub(super) fn git_show(project: &Path, file: &str) -> Option<String> {
+    project.ancestors().find(|a| a.join(".git").exists())?;
+    git(project, &["show", &format!("HEAD:./{file}")])
+}
+
 /// Whether a folder lies in a git repository.
 pub fn in_git(folder: &Path) -> bool {
     folder.ancestors().any(|a| a.join(".git").exists())

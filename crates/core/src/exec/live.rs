@@ -1,13 +1,19 @@
 //! Runs at work: how others see that one lives, and what is made of one that was cut off.
 
-use std::fs;
+use std::fs::{self, File, OpenOptions};
+use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 
 use crate::event::{Event, EventSink};
 use crate::exec::ExecError;
+use crate::exec::listen::last_values;
 use crate::exec::local::end_left_over;
 use crate::fsio::{self, FileLock, IoError, TryLock};
+use crate::ledger::Ledger;
+use crate::receipt::SignalRecord;
 use crate::receipt::{Content, ContentKind, RunReceipt, RunStage, RunStageState, RunState, StageReceipt, StageState, canonical};
+use crate::signal::{SignalReader, Tally};
 use crate::store::Writer;
 use crate::workspace::Project;
 
@@ -35,10 +41,72 @@ impl LiveRun {
         Ok(LiveRun { folder, _lock: lock })
     }
 
+    /// Passes events on and keeps them in the run's folder, for those who follow it from elsewhere.
+    pub fn telling<'e>(&self, events: &'e dyn EventSink) -> Telling<'e> {
+        let log = OpenOptions::new().create(true).append(true).open(self.folder.join("events")).ok();
+        Telling { events, log: Mutex::new(log) }
+    }
+
+    /// Whether somebody asks that the run stops: why, and whether at once.
+    pub fn stop_asked(&self) -> Option<(String, bool)> {
+        let text = fs::read_to_string(self.folder.join(STOP)).ok()?;
+        let at_once = text.starts_with("now ");
+        Some((text.split_once(' ').map_or(String::new(), |(_, why)| why.to_string()), at_once))
+    }
+
     /// Removes the folder of a run whose receipt is in the store.
     pub fn end(self) -> Result<(), ExecError> {
         Ok(fsio::remove_any(&self.folder)?)
     }
+}
+
+/// The file by which another process asks a run to stop.
+const STOP: &str = "stop";
+
+/// Passes events on and keeps them.
+pub struct Telling<'e> {
+    events: &'e dyn EventSink,
+    log: Mutex<Option<File>>,
+}
+
+impl EventSink for Telling<'_> {
+    fn event(&self, event: Event) {
+        // What a stage prints is in its log, what it tells in its signals.
+        if !matches!(event, Event::Output { .. } | Event::Told { .. })
+            && let Some(log) = self.log.lock().unwrap_or_else(PoisonError::into_inner).as_mut()
+            && let Ok(mut line) = serde_json::to_vec(&event)
+        {
+            line.push(b'\n');
+            // Whoever follows misses a line then; the run itself does not depend on it.
+            let _ = log.write_all(&line);
+        }
+        self.events.event(event);
+    }
+}
+
+/// Asks a run at work to stop; `at_once` does not let its stages end by themselves.
+pub fn ask_to_stop(runs: &Path, run: &str, why: &str, at_once: bool) -> Result<(), IoError> {
+    fsio::write_derived(&runs.join(run).join(STOP), format!("{} {why}", if at_once { "now" } else { "soon" }).as_bytes())
+}
+
+/// What can be seen of a run at work from elsewhere.
+#[derive(Debug)]
+pub struct LiveView {
+    /// Its folder: a folder for each stage that was begun, with log and signals.
+    pub folder: PathBuf,
+    /// Its receipt as it stands if it is cut off.
+    pub draft: RunReceipt,
+    /// What has happened so far.
+    pub events: Vec<Event>,
+}
+
+/// Looks at a run at work; `None` when there is none of this id.
+pub fn live_view(runs: &Path, run: &str) -> Option<LiveView> {
+    let folder = runs.join(run);
+    let draft = serde_json::from_slice(&fs::read(folder.join("run.json")).ok()?).ok()?;
+    let text = fs::read_to_string(folder.join("events")).unwrap_or_default();
+    let events = text.lines().filter_map(|l| serde_json::from_str(l).ok()).collect();
+    Some(LiveView { folder, draft, events })
 }
 
 /// Closes runs whose Textum is gone: ends what they left running, keeps their logs, and records them as
@@ -92,7 +160,7 @@ fn close(project: &mut Project, run: &str, folder: &Path) -> Result<(), ExecErro
         }
         for stage in fs::read_dir(folder).into_iter().flatten().flatten() {
             let finished = |name: &str| receipt.stages.iter().any(|s| s.stage == name);
-            if let Some(cut) = cut_off(&stage.path(), &writer)?
+            if let Some(cut) = cut_off(&stage.path(), &writer, &project.ledger)?
                 && !finished(&cut.inputs.stage)
             {
                 let digest = writer.put_document(&canonical(&cut)?)?;
@@ -117,7 +185,7 @@ fn close(project: &mut Project, run: &str, folder: &Path) -> Result<(), ExecErro
 }
 
 /// The receipt of a stage that was begun and of whose end nothing is known.
-fn cut_off(folder: &Path, writer: &Writer<'_>) -> Result<Option<StageReceipt>, ExecError> {
+fn cut_off(folder: &Path, writer: &Writer<'_>, ledger: &Ledger) -> Result<Option<StageReceipt>, ExecError> {
     let Ok(bytes) = fs::read(folder.join("begun.json")) else { return Ok(None) };
     let Ok(mut receipt) = serde_json::from_slice::<StageReceipt>(&bytes) else { return Ok(None) };
     let log = folder.join("log");
@@ -125,9 +193,40 @@ fn cut_off(folder: &Path, writer: &Writer<'_>) -> Result<Option<StageReceipt>, E
         let stored = writer.put_file(&log)?;
         receipt.log = Content { kind: ContentKind::File, digest: stored.digest, size: stored.size, files: None };
     }
+    receipt.signals = heard_before(folder, writer, ledger, &receipt)?;
+    receipt.metrics.extend(receipt.signals.iter().flat_map(last_values));
     // Results of the lost moments before, which it read, may not have become safe.
     receipt.reads.retain(|r| writer.contains(&r.at.content.digest).unwrap_or(false));
     receipt.state = StageState::Stopped;
     receipt.reason = Some("Textum or the machine was lost while it ran".into());
     Ok(Some(receipt))
+}
+
+/// What a stage that was cut off had told until then, and the checkpoints that it had made.
+fn heard_before(
+    folder: &Path,
+    writer: &Writer<'_>,
+    ledger: &Ledger,
+    receipt: &StageReceipt,
+) -> Result<Option<SignalRecord>, ExecError> {
+    let draft = folder.parent().and_then(|run| fs::read(run.join("run.json")).ok());
+    let draft = draft.and_then(|bytes| serde_json::from_slice::<RunReceipt>(&bytes).ok());
+    let better = draft.map(|d| d.better).unwrap_or_default().into_iter().map(|(n, b)| (n, b.into())).collect();
+    let mut tally = Tally::new(&folder.join("points.csv"), better);
+    SignalReader::new(&folder.join("signals")).read(true, |line, signal| match signal {
+        Ok(signal) => {
+            // When each line came is not known any more: all count from the beginning on.
+            tally.take(0.0, &signal);
+        }
+        Err(what) => tally.malformed(line, what),
+    });
+    for made in ledger.checkpoints_of(&receipt.run)?.into_iter().filter(|c| c.stage == receipt.inputs.stage) {
+        tally.checkpoint(made.receipt);
+    }
+    let (mut record, points) = tally.end()?;
+    if let Some(points) = points {
+        let stored = writer.put_file(&points)?;
+        record.points = Some(Content { kind: ContentKind::File, digest: stored.digest, size: stored.size, files: None });
+    }
+    Ok((record != SignalRecord::default()).then_some(record))
 }

@@ -38,6 +38,10 @@ impl Place for LocalPlace {
                 command.args(&words[1.min(words.len())..]);
                 command
             }
+            Command::Evaluate(_) => {
+                let source = std::io::Error::new(std::io::ErrorKind::Unsupported, "Textum does it itself");
+                return Err(IoError::of("start", std::path::Path::new("an evaluation"))(source));
+            }
         };
         let program = std::path::PathBuf::from(command.get_program());
         command

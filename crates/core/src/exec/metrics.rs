@@ -3,9 +3,10 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use serde_json::Value;
+use serde_json::{Map, Value};
 
 use crate::receipt::Metric;
+use crate::signal::step_column;
 
 /// Files of metrics are small; one above this is taken for a mistake. In bytes.
 const MOST_BYTES: u64 = 16 << 20;
@@ -37,8 +38,15 @@ fn leaves(prefix: &str, value: &Value, out: &mut BTreeMap<String, Metric>) {
     }
 }
 
+/// The numeric leaves of a JSON value by dotted name.
+pub fn metric_leaves(value: &Value) -> BTreeMap<String, Metric> {
+    let mut found = BTreeMap::new();
+    leaves("", value, &mut found);
+    found
+}
+
 /// Many writers of JSON write NaN and Infinity bare, which JSON does not have: they are put in quotes.
-fn quote_non_finite(text: &str) -> String {
+pub fn quote_non_finite(text: &str) -> String {
     let mut out = String::with_capacity(text.len() + 16);
     let mut in_string = false;
     let mut rest = text;
@@ -71,8 +79,24 @@ fn from_csv(text: &str) -> Result<Value, String> {
         Value::Object(rows.iter().map(|r| (r[0].to_string(), value(&r[1]))).collect())
     } else {
         let last = rows.last();
-        Value::Object(last.into_iter().flat_map(|r| header.iter().zip(r.iter())).map(|(h, v)| (h.to_string(), value(v))).collect())
+        // The column that tells the step of a history is no metric itself.
+        let names: Vec<String> = header.iter().map(str::to_string).collect();
+        let step = step_column(&names).filter(|_| names.len() > 1);
+        let cells = last.into_iter().flat_map(|r| names.iter().zip(r.iter())).enumerate().filter(|(i, _)| Some(*i) != step);
+        Value::Object(cells.map(|(_, (name, v))| (name.clone(), value(v))).collect())
     })
+}
+
+/// The last line of a history in JSON Lines.
+fn from_json_lines(text: &str) -> Result<Value, String> {
+    let Some(last) = text.lines().rev().find(|l| !l.trim().is_empty()) else { return Ok(Value::Object(Map::new())) };
+    let value: Value = serde_json::from_str(&quote_non_finite(last)).map_err(|e| format!("its last line: {e}"))?;
+    let Value::Object(mut table) = value else { return Err("its last line is no JSON object".into()) };
+    let names: Vec<String> = table.keys().cloned().collect();
+    if let Some(step) = step_column(&names).filter(|_| names.len() > 1) {
+        table.remove(&names[step]);
+    }
+    Ok(Value::Object(table))
 }
 
 /// The metrics in a file, by its ending: each numeric leaf by its dotted name. A CSV file has columns
@@ -87,6 +111,7 @@ pub fn read_metrics(path: &Path) -> Result<BTreeMap<String, Metric>, String> {
         "toml" => toml::from_str(&text).map_err(|e| e.to_string())?,
         "yaml" | "yml" => serde_norway::from_str(&text).map_err(|e| e.to_string())?,
         "csv" => from_csv(&text)?,
+        "jsonl" | "ndjson" => from_json_lines(&text)?,
         _ => serde_json::from_str(&text)
             .or_else(|e| serde_json::from_str(&quote_non_finite(&text)).map_err(|_| e))
             .map_err(|e| e.to_string())?,
@@ -114,7 +139,8 @@ mod tests {
         );
         assert_eq!(read("b.toml", "auc = 0.5\n[x]\ny = 2\n").unwrap(), "auc=0.5 x.y=2");
         assert_eq!(read("c.yaml", "auc: 0.5\nname: tree\n").unwrap(), "auc=0.5");
-        assert_eq!(read("d.csv", "step,loss\n1,0.5\n2,0.25\n").unwrap(), "loss=0.25 step=2");
+        assert_eq!(read("d.csv", "step,loss\n1,0.5\n2,0.25\n").unwrap(), "loss=0.25");
+        assert_eq!(read("g.jsonl", "{\"epoch\":1,\"loss\":2}\n{\"epoch\":2,\"loss\":NaN}\n").unwrap(), "loss=NaN");
         assert_eq!(read("e.csv", "name,value\nauc,0.7\nf1,inf\n").unwrap(), "auc=0.7 f1=inf");
         assert!(read("f.json", "{\"auc\": }").is_err());
     }

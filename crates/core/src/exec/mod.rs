@@ -2,9 +2,12 @@
 
 mod clear;
 mod conduct;
+mod conductor;
 mod echo;
+mod gates;
 mod git;
 mod likely;
+mod listen;
 mod live;
 mod local;
 mod metrics;
@@ -12,27 +15,38 @@ mod place;
 mod run;
 mod schedule;
 mod stage;
+mod sweep;
 mod watch;
 
 pub use clear::{ClearError, Clearer};
 pub use git::{git_says, git_state, in_git};
 pub use likely::tail;
-pub use live::{close_interrupted, live_runs};
+pub use live::{LiveView, ask_to_stop, close_interrupted, live_runs, live_view};
 pub use local::LocalPlace;
-pub use metrics::read_metrics;
+pub use metrics::{metric_leaves, quote_non_finite, read_metrics};
 pub use place::{Job, Place, Running};
 pub use run::{Execution, RunOptions, RunOutcome, SettledStage, run};
 pub use stage::{Bench, Task};
+pub use sweep::{SweepOutcome, Variant, VariantOutcome, run_sweep, sweep_name};
 
 use crate::data::DataError;
 use crate::fingerprint::{PythonError, ScanError};
 use crate::fsio::IoError;
-use crate::ledger::LedgerError;
+use crate::ledger::{LedgerError, NameError};
 use crate::plan::PlanError;
 use crate::receipt::{DocumentError, ReceiptError};
 use crate::restore::PutError;
 use crate::store::StoreError;
 use crate::workspace::WorkspaceError;
+
+/// How long stages have to end after they were asked to.
+pub(crate) const GRACE: std::time::Duration = std::time::Duration::from_secs(10);
+
+impl From<NameError> for ExecError {
+    fn from(e: NameError) -> ExecError {
+        ExecError::Name(Box::new(e))
+    }
+}
 
 /// Why a run could not be carried out; a stage that does not succeed is no such error.
 #[derive(Debug, thiserror::Error)]
@@ -55,6 +69,21 @@ pub enum ExecError {
     /// The ledger.
     #[error(transparent)]
     Ledger(#[from] LedgerError),
+    /// What a gate compares with is not there.
+    #[error(transparent)]
+    Name(#[from] Box<NameError>),
+    /// A checkpoint was named for a stage that is not to run.
+    #[error("`{stage}`, which is to start from a checkpoint, is not among the stages that are to run")]
+    NotSelected {
+        /// The stage.
+        stage: String,
+    },
+    /// A checkpoint was named for a stage that declares none.
+    #[error("the stage `{stage}` declares no `checkpoints`, so that it cannot start from one")]
+    NoCheckpoints {
+        /// The stage.
+        stage: String,
+    },
     /// A receipt could not be read.
     #[error(transparent)]
     Receipt(#[from] ReceiptError),
@@ -73,6 +102,9 @@ pub enum ExecError {
     /// The tree is taken, or the workspace is of a newer format.
     #[error(transparent)]
     Workspace(#[from] WorkspaceError),
+    /// The run was asked to stop before it began.
+    #[error("it was stopped before it began")]
+    NotBegun,
     /// Another process has taken the same run id.
     #[error("the run id {0} has just been taken by another process: run again")]
     RunTaken(String),

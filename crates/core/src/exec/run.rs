@@ -1,10 +1,13 @@
 //! A whole run, top to bottom.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::Mutex;
 use std::time::Instant;
 
-use super::conduct::{Conductor, declared_by};
+use super::conduct::{Common, conduct};
+use super::conductor::{Conductor, declared_by};
+use super::gates::Gates;
 use super::git::git_state;
 use super::live::LiveRun;
 use super::schedule::Capacity;
@@ -13,13 +16,15 @@ use super::watch::Watcher;
 use super::{ExecError, LocalPlace};
 use crate::data::recorded_anew;
 use crate::event::{CancelToken, Event, EventSink};
+use crate::fingerprint::Scanner;
 use crate::graph::StageIndex;
 use crate::ledger::new_run_id;
 use crate::plan::{Decision, Outlook, Plan};
 use crate::receipt::{
-    BetterWord, Content, ContentKind, DatasetState, Metric, PathContent, RUN_RECEIPT, RunReceipt, RunStage, RunStageState,
-    RunState, StageReceipt, StageState, TREE_RECEIPT, TreeReceipt, TreeStage, canonical,
+    BetterWord, BranchedFrom, Content, ContentKind, DatasetState, GateRecord, GitState, Metric, PathContent, RUN_RECEIPT,
+    RunReceipt, RunStage, RunStageState, RunState, StageReceipt, StageState, TREE_RECEIPT, TreeReceipt, TreeStage, canonical,
 };
+use crate::sandbox::Pool;
 use crate::store::{Digest, Stored, Writer};
 use crate::workspace::Project;
 
@@ -38,6 +43,10 @@ pub struct RunOptions {
     pub echo: bool,
     /// Whether to work in a fresh folder that holds only what is declared.
     pub sandbox: bool,
+    /// The checkpoints that stages go on from.
+    pub from: BTreeMap<StageIndex, BranchedFrom>,
+    /// The run that it goes on with.
+    pub resumes: Option<String>,
     /// A name for the run.
     pub label: Option<String>,
     /// Words about the run.
@@ -113,6 +122,10 @@ pub struct RunOutcome {
     pub stages: Vec<SettledStage>,
     /// The metrics of all stages.
     pub metrics: BTreeMap<String, Metric>,
+    /// The gates that were looked at.
+    pub gates: Vec<GateRecord>,
+    /// Why it was not done.
+    pub reason: Option<String>,
     /// Seconds it took.
     pub seconds: f64,
     /// The run's sandbox, if it worked in one: its outputs are there.
@@ -131,8 +144,7 @@ pub fn run(
         format!("process {}, by {}, since {}", std::process::id(), options.by, jiff::Timestamp::now().strftime("%H:%M:%S UTC"));
     let _tree = if options.sandbox { None } else { Some(project.workspace.lock_tree(&who)?) };
     super::close_interrupted(project, events)?;
-    let selected = project.graph.select(&options.stages);
-    crate::plan::missing_reads(project, &selected).map_err(crate::plan::PlanError::from)?;
+    let selected = selected(project, options)?;
     let (recorded, draft, live) = {
         let project = &*project;
         let writer = project.store.writer()?;
@@ -143,20 +155,23 @@ pub fn run(
             new.for_each(|v| events.event(Event::NewVersion { dataset: v.name.clone(), number: v.number, rows: v.rows }));
         };
         if !options.sandbox && options.label.is_none() && options.note.is_none() {
-            let outlook = Outlook::new(project, &selected, options.force.clone())?;
+            let mut outlook = Outlook::new(project, &selected, options.force.clone())?;
+            outlook.from.clone_from(&options.from);
             let plan = Plan::make(&outlook, &selected)?;
             if !plan.has_work() {
                 // A new state of a dataset is recorded, whether or not a stage reads it.
                 writer.publish()?;
                 tell();
                 project.scanner.save();
-                return nothing_to_do(project, plan, outlook.tree, clock);
+                let draft = draft(project, "", options, &reads, Stored { digest: Digest::of(b""), size: 0 }, None);
+                return nothing_to_do(project, plan, outlook.tree, &draft, events, clock);
             }
         }
         let manifest = writer.put_bytes(project.manifest.text.as_bytes())?;
         record_settings(project, &writer)?;
-        let run = new_run_id(&project.ledger)?;
-        let draft = draft(project, &run, options, &reads, manifest);
+        let run = new_run_id(&project.ledger, &Default::default())?;
+        let git = git_state(project.workspace.root());
+        let draft = draft(project, &run, options, &reads, manifest, git);
         // Others see that a run is at work before they see content that no receipt speaks of yet.
         let live = LiveRun::begin(&project.workspace.runs_folder(), &draft)?;
         // Nothing is executed before what it reads is safe.
@@ -167,23 +182,41 @@ pub fn run(
         tell();
         (reads, draft, live)
     };
-    let run = draft.run.clone();
-    if options.sandbox {
-        let root = crate::sandbox::create(project, &run, &recorded)?;
+    let pool = options.sandbox.then(|| Pool::open(&project.workspace.sandboxes_folder()));
+    if let Some(pool) = &pool {
+        let root = crate::sandbox::create(project, &draft.run, &recorded, pool)?;
         let references = project.scanner.references().to_vec();
-        project.scanner = crate::fingerprint::Scanner::open(&root, None).with_references(references);
+        project.scanner = Scanner::open(&root, None).with_references(references).into();
     }
-    events.event(Event::Begun { run: run.clone(), stages: selected.iter().filter(|s| **s).count() });
-    let outcome = carry_out(project, &selected, options, &live, draft, events, cancel, clock)?;
+    let outcome = carry_out(project, &selected, options, live, draft, pool.as_ref(), events, cancel, clock)?;
     project.ledger.catch_up(&project.store)?;
     project.scanner.save();
-    live.end()?;
     project.store.fold_small_packs()?;
     Ok(outcome)
 }
 
+/// The stages that are to be dealt with; what cannot be carried out is told before anything is done.
+pub(super) fn selected(project: &Project, options: &RunOptions) -> Result<Vec<bool>, ExecError> {
+    let selected = project.graph.select(&options.stages);
+    crate::plan::missing_reads(project, &selected).map_err(crate::plan::PlanError::from)?;
+    for stage in options.from.keys() {
+        let decl = &project.manifest.stages[*stage];
+        if !selected[*stage] {
+            return Err(ExecError::NotSelected { stage: decl.name.clone() });
+        }
+        if decl.checkpoints.is_none() {
+            return Err(ExecError::NoCheckpoints { stage: decl.name.clone() });
+        }
+    }
+    Ok(selected)
+}
+
 /// Takes everything that no stage writes into the store: data and code that stages read, and all datasets.
-fn record_reads(project: &Project, selected: &[bool], writer: &Writer<'_>) -> Result<BTreeMap<String, Content>, ExecError> {
+pub(super) fn record_reads(
+    project: &Project,
+    selected: &[bool],
+    writer: &Writer<'_>,
+) -> Result<BTreeMap<String, Content>, ExecError> {
     let stages = project.manifest.stages.iter().enumerate().filter(|(i, _)| selected[*i]);
     let mut paths: BTreeSet<&str> = stages.flat_map(|(_, s)| s.reads.iter().map(String::as_str)).collect();
     paths.extend(project.manifest.environment.files.iter().map(String::as_str));
@@ -199,7 +232,7 @@ fn record_reads(project: &Project, selected: &[bool], writer: &Writer<'_>) -> Re
 }
 
 /// Takes environment, parameters and variables into the store: what a trace names can be read back.
-fn record_settings(project: &Project, writer: &Writer<'_>) -> Result<(), ExecError> {
+pub(super) fn record_settings(project: &Project, writer: &Writer<'_>) -> Result<(), ExecError> {
     let environment = project.environment()?;
     writer.put_document(&canonical(&environment.record)?)?;
     if let Some(counted) = &environment.counted {
@@ -212,7 +245,14 @@ fn record_settings(project: &Project, writer: &Writer<'_>) -> Result<(), ExecErr
     Ok(())
 }
 
-fn nothing_to_do(project: &Project, plan: Plan, tree: Option<TreeReceipt>, clock: Instant) -> Result<RunOutcome, ExecError> {
+fn nothing_to_do(
+    project: &Project,
+    plan: Plan,
+    tree: Option<TreeReceipt>,
+    draft: &RunReceipt,
+    events: &dyn EventSink,
+    clock: Instant,
+) -> Result<RunOutcome, ExecError> {
     let mut tree = tree.unwrap_or_default();
     let settled = plan.decisions.into_iter().map(|d| settled_by_record(project, d, RunStageState::UpToDate));
     let stages: Vec<SettledStage> = settled.collect::<Result<_, _>>()?;
@@ -225,8 +265,18 @@ fn nothing_to_do(project: &Project, plan: Plan, tree: Option<TreeReceipt>, clock
         tree.save(project.workspace.root())?;
     }
     let metrics = metrics_of(&stages);
+    // What is there already must hold all the same.
+    let checker = Gates::new(project)?;
+    let settled: Vec<&SettledStage> = stages.iter().collect();
+    let mut gates = Vec::new();
+    for stage in &stages {
+        gates.extend(checker.after(&stage.stage, &settled, draft)?);
+    }
+    gates.iter().for_each(|gate| events.event(Event::Gate { gate: gate.clone() }));
+    let reason = gate_reason(&gates);
+    let state = if reason.is_some() { RunState::Failed } else { RunState::Done };
     let seconds = clock.elapsed().as_secs_f64();
-    Ok(RunOutcome { run, recorded: false, state: RunState::Done, stages, metrics, seconds, sandbox: None })
+    Ok(RunOutcome { run, recorded: false, state, stages, metrics, gates, reason, seconds, sandbox: None })
 }
 
 /// A stage whose result was there already. Only one that has metrics needs its receipt.
@@ -259,7 +309,14 @@ fn metrics_of(stages: &[SettledStage]) -> BTreeMap<String, Metric> {
     all
 }
 
-fn draft(project: &Project, run: &str, options: &RunOptions, recorded: &BTreeMap<String, Content>, stored: Stored) -> RunReceipt {
+pub(super) fn draft(
+    project: &Project,
+    run: &str,
+    options: &RunOptions,
+    recorded: &BTreeMap<String, Content>,
+    stored: Stored,
+    git: Option<GitState>,
+) -> RunReceipt {
     let manifest = &project.manifest;
     let data = manifest.data.iter().filter_map(|d| {
         let content = recorded.get(&d.path)?.clone();
@@ -279,15 +336,66 @@ fn draft(project: &Project, run: &str, options: &RunOptions, recorded: &BTreeMap
         manifest: Content { kind: ContentKind::File, digest: stored.digest, size: stored.size, files: None },
         params: project.params.iter().map(|(n, v)| (n.to_string(), v.to_string())).collect(),
         set: project.set.clone(),
+        sweep: None,
+        resumes: options.resumes.clone(),
+        from: options.from.iter().map(|(s, from)| (project.graph.name(*s).to_string(), from.clone())).collect(),
+        gates: Vec::new(),
         data: data.collect(),
         stages: Vec::new(),
         metrics: BTreeMap::new(),
         better: manifest.metrics.iter().map(|(n, b)| (n.clone(), BetterWord::from(*b))).collect(),
-        git: git_state(project.workspace.root()),
+        git,
         by: options.by.clone(),
         sandbox: options.sandbox,
         textum: env!("CARGO_PKG_VERSION").to_string(),
     }
+}
+
+/// What is said of the first gate that does not hold.
+fn gate_reason(gates: &[GateRecord]) -> Option<String> {
+    gates.iter().find(|g| !g.held).map(|g| format!("the gate after {} does not hold: {}", g.after, g.check))
+}
+
+/// A conductor for a run that has begun.
+#[allow(clippy::too_many_arguments)]
+pub(super) fn conductor<'a>(
+    project: &'a Project,
+    selected: &[bool],
+    options: &'a RunOptions,
+    bench: &'a Bench<'a>,
+    live: LiveRun,
+    draft: RunReceipt,
+    mut outlook: Outlook<'a>,
+    pool: Option<&'a Pool>,
+    clock: Instant,
+) -> Result<Conductor<'a>, ExecError> {
+    outlook.from.clone_from(&options.from);
+    let environment = Digest::of(&canonical(&outlook.environment.record)?);
+    let declared_whole = |path: &str| project.manifest.stages.iter().any(|s| s.reads.iter().any(|r| r == path));
+    let order: Vec<StageIndex> = project.graph.order().iter().copied().filter(|s| selected[*s]).collect();
+    Ok(Conductor {
+        project,
+        outlook,
+        options,
+        bench,
+        live,
+        draft,
+        gates: Gates::new(project)?,
+        pool,
+        watcher: (!options.sandbox).then(|| Watcher::start(project.workspace.root(), declared_whole)).flatten(),
+        declared: declared_by(project, None),
+        environment: Some(environment),
+        events: bench.events,
+        todo: order.iter().copied().collect(),
+        order,
+        settled: BTreeMap::new(),
+        done: BTreeMap::new(),
+        waiting: Vec::new(),
+        running: BTreeSet::new(),
+        halted: false,
+        clock,
+        ending: Default::default(),
+    })
 }
 
 #[allow(clippy::too_many_arguments)]
@@ -295,64 +403,83 @@ fn carry_out(
     project: &Project,
     selected: &[bool],
     options: &RunOptions,
-    live: &LiveRun,
-    mut draft: RunReceipt,
+    live: LiveRun,
+    draft: RunReceipt,
+    pool: Option<&Pool>,
     events: &dyn EventSink,
     cancel: &CancelToken,
     clock: Instant,
 ) -> Result<RunOutcome, ExecError> {
     let writer = project.store.writer()?;
+    let own = CancelToken::new();
+    let told = live.telling(events);
     let bench = Bench {
         scanner: &project.scanner,
         writer: Some(&writer),
         place: &LocalPlace,
         variables: &project.variables,
         echo: options.echo,
-        events,
-        cancel,
+        events: &told,
+        cancel: &own,
         at_work: Mutex::default(),
     };
-    let outlook = Outlook::new(project, selected, options.force.clone())?;
-    let environment = Digest::of(&canonical(&outlook.environment.record)?);
-    let declared_whole = |path: &str| project.manifest.stages.iter().any(|s| s.reads.iter().any(|r| r == path));
-    let watcher = (!options.sandbox).then(|| Watcher::start(project.workspace.root(), declared_whole)).flatten();
-    let mut conductor = Conductor {
-        project,
-        outlook,
-        options,
-        bench: &bench,
+    told.event(Event::Begun { run: draft.run.clone(), stages: selected.iter().filter(|s| **s).count() });
+    let fresh = RefCell::default();
+    let common = Common {
         writer: &writer,
-        live,
-        watcher,
-        declared: declared_by(project, None),
-        environment: Some(environment),
-        events,
-        settled: BTreeMap::new(),
-        done: BTreeMap::new(),
-        waiting: Vec::new(),
-        running: BTreeSet::new(),
         capacity: Capacity::of_machine(options.jobs),
-        halted: false,
+        fresh: &fresh,
+        unpublished: HashSet::new(),
+        in_flight: HashSet::new(),
+        shared: false,
     };
-    let result = conductor.conduct(selected, &draft.run, cancel);
-    let order: Vec<StageIndex> = project.graph.order().iter().copied().filter(|s| selected[*s]).collect();
-    let stages: Vec<SettledStage> = order.iter().filter_map(|s| conductor.done.remove(s)).collect();
-    result?;
-    let state = match () {
-        () if cancel.asked() && stages.iter().any(|s| matches!(s.state, RunStageState::Stopped | RunStageState::Skipped)) => {
-            RunState::Stopped
-        }
-        () if stages.iter().any(|s| matches!(s.state, RunStageState::Failed | RunStageState::Skipped | RunStageState::Stopped)) => {
-            RunState::Failed
-        }
+    let outlook = Outlook::new(project, selected, options.force.clone())?;
+    let mut only = Some(conductor(project, selected, options, &bench, live, draft, outlook, pool, clock)?);
+    let mut outcome = None;
+    conduct(
+        common,
+        1,
+        cancel,
+        &mut |_| Ok(only.take()),
+        &mut |ended| {
+            outcome = Some(end(ended, &writer)?);
+            Ok(())
+        },
+        &mut || Ok(()),
+    )?;
+    writer.publish()?;
+    let Some((outcome, draft, live)) = outcome else { return Err(ExecError::NotBegun) };
+    if !options.sandbox {
+        let mut tree = TreeReceipt::load(project.workspace.root()).map_err(crate::plan::PlanError::from)?.unwrap_or_default();
+        tree.run = Some(draft.run.clone());
+        tree.data = draft.data;
+        fill_tree(project, &mut tree, &outcome.stages);
+        tree.save(project.workspace.root())?;
+    }
+    // What says that the run is at work goes once the ledger has it.
+    project.ledger.catch_up(&project.store)?;
+    live.end()?;
+    Ok(outcome)
+}
+
+/// Makes the receipt of a run of which nothing is left to do. It is safe with the next publishing.
+pub(super) fn end(mut ended: Conductor<'_>, writer: &Writer<'_>) -> Result<(RunOutcome, RunReceipt, LiveRun), ExecError> {
+    let stages: Vec<SettledStage> = ended.order.iter().filter_map(|s| ended.done.remove(s)).collect();
+    let mut draft = ended.draft;
+    let any = |wanted: &[RunStageState]| stages.iter().any(|s| wanted.contains(&s.state));
+    let cancelled = ended.bench.cancel.asked();
+    draft.state = match () {
+        () if cancelled && any(&[RunStageState::Stopped, RunStageState::Skipped]) => RunState::Stopped,
+        () if any(&[RunStageState::Failed]) || draft.gates.iter().any(|g| !g.held) => RunState::Failed,
+        () if any(&[RunStageState::Stopped]) => RunState::Stopped,
+        () if any(&[RunStageState::Skipped]) => RunState::Failed,
         () => RunState::Done,
     };
-    let metrics = metrics_of(&stages);
-    let seconds = clock.elapsed().as_secs_f64();
-    draft.state = state;
-    draft.reason = stages.iter().find_map(|s| s.execution.as_ref()?.reason.as_ref().map(|why| format!("{}: {why}", s.stage)));
-    draft.seconds = seconds;
-    draft.metrics.clone_from(&metrics);
+    let of_stage = stages.iter().find_map(|s| s.execution.as_ref()?.reason.as_ref().map(|why| format!("{}: {why}", s.stage)));
+    let of_person = ended.bench.cancel.reason().map(str::to_string).filter(|_| cancelled && draft.state == RunState::Stopped);
+    draft.reason = of_person.or(of_stage).or_else(|| gate_reason(&draft.gates));
+    draft.seconds = ended.clock.elapsed().as_secs_f64();
+    draft.metrics = metrics_of(&stages);
     draft.stages = stages
         .iter()
         .map(|s| RunStage {
@@ -364,16 +491,18 @@ fn carry_out(
         })
         .collect();
     writer.put_document(&canonical(&draft)?)?;
-    writer.publish()?;
-    if !options.sandbox {
-        let mut tree = TreeReceipt::load(project.workspace.root()).map_err(crate::plan::PlanError::from)?.unwrap_or_default();
-        tree.run = Some(draft.run.clone());
-        tree.data = draft.data.clone();
-        fill_tree(project, &mut tree, &stages);
-        tree.save(project.workspace.root())?;
-    }
-    let sandbox = options.sandbox.then(|| project.scanner.root().to_path_buf());
-    Ok(RunOutcome { run: Some(draft.run), recorded: true, state, stages, metrics, seconds, sandbox })
+    let outcome = RunOutcome {
+        run: Some(draft.run.clone()),
+        recorded: true,
+        state: draft.state,
+        stages,
+        metrics: draft.metrics.clone(),
+        gates: draft.gates.clone(),
+        reason: draft.reason.clone(),
+        seconds: draft.seconds,
+        sandbox: ended.options.sandbox.then(|| ended.project.scanner.root().to_path_buf()),
+    };
+    Ok((outcome, draft, ended.live))
 }
 
 /// Brings the tree's receipt to what stands there after these stages were settled.

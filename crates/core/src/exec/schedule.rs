@@ -26,6 +26,11 @@ impl Capacity {
         }
     }
 
+    /// Stages at once at most.
+    pub fn most(&self) -> usize {
+        self.most
+    }
+
     /// Takes what a stage needs, if it fits. A stage that needs more than the machine has gets all of it
     /// once nothing else is at work.
     pub fn take(&mut self, needs: &Needs) -> bool {
@@ -62,8 +67,8 @@ mod tests {
     #[test]
     fn stages_fit_or_wait_and_a_giant_runs_alone() {
         let mut capacity = Capacity { cpus: 4, memory: 100, taken_cpus: 0, taken_memory: 0, most: 3, at_work: 0 };
-        let small = Needs { cpus: 1, memory: 60 };
-        let giant = Needs { cpus: 9, memory: 0 };
+        let small = Needs { cpus: 1, memory: 60, time: None };
+        let giant = Needs { cpus: 9, memory: 0, time: None };
         assert!(capacity.take(&small));
         assert!(!capacity.take(&small), "memory is short");
         assert!(!capacity.take(&giant));

@@ -4,20 +4,23 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
 use super::echo::Echo;
+use super::listen::{Heard, Listener, last_values};
 use super::metrics::read_metrics;
 use super::place::{Job, Place, Running};
 use super::{ExecError, likely};
 use crate::event::{CancelToken, EventSink};
 use crate::fingerprint::{Scanner, stage_variables};
 use crate::fsio::{self, IoError};
-use crate::manifest::{Needs, nest};
+use crate::manifest::{Better, Command, Needs, nest};
 use crate::receipt::{
-    Content, ContentKind, Exit, Inputs, Metric, PathContent, Read, STAGE_RECEIPT, StageReceipt, StageState, canonical,
+    BranchedFrom, Content, ContentKind, Exit, Inputs, Metric, PathContent, Read, STAGE_RECEIPT, StageReceipt, StageState, canonical,
 };
+use crate::rule::Rule;
 use crate::store::{Digest, Writer};
 
 /// A stage about to be executed; its outputs have been cleared.
@@ -36,6 +39,12 @@ pub struct Task {
     pub folder: PathBuf,
     /// Record of the whole environment.
     pub environment: Option<Digest>,
+    /// The checkpoint that it goes on from; it lies at its place already.
+    pub from: Option<BranchedFrom>,
+    /// When it is to be stopped.
+    pub stop_when: Option<Rule>,
+    /// The direction in which metrics get better.
+    pub better: BTreeMap<String, Better>,
     /// The working tree, when it works in a sandbox instead.
     pub sandbox_of: Option<PathBuf>,
 }
@@ -76,16 +85,23 @@ impl Bench<'_> {
         let job = self.prepare(&task)?;
         let mut receipt = begin(&task, self.place, started.to_string());
         fsio::write_derived(&task.folder.join("begun.json"), &canonical(&receipt)?)?;
-        let failure = match self.run_command(&task, &job) {
-            Ok(exit) => {
+        let listener = Listener::new(self, &task, &receipt.started);
+        let mut stopped = None;
+        let failure = match self.run_command(&task, &job, listener) {
+            Ok((exit, heard)) => {
                 receipt.exit = Some(exit);
-                self.judge(&task, &mut receipt, exit)?
+                stopped = self.keep_heard(heard?, &mut receipt)?;
+                match &stopped {
+                    Some(reason) => Some(reason.clone()),
+                    None => self.judge(&task, &mut receipt, exit)?,
+                }
             }
             Err(e) => Some(e.to_string()),
         };
         receipt.seconds = clock.elapsed().as_secs_f64();
         if let Some(reason) = failure {
-            receipt.state = if self.cancel.asked() { StageState::Stopped } else { StageState::Failed };
+            let by_somebody = self.cancel.asked() || stopped.is_some();
+            receipt.state = if by_somebody { StageState::Stopped } else { StageState::Failed };
             receipt.reason = Some(reason);
             self.keep_what_is_left(&task, &mut receipt);
         }
@@ -101,7 +117,7 @@ impl Bench<'_> {
         let text = serde_json::to_vec_pretty(&nest(typed)).map_err(|e| IoError::of("write", &params)(e.into()))?;
         fsio::write_derived(&params, &text)?;
         let root = self.scanner.root();
-        for output in task.inputs.writes.iter().chain(&task.inputs.metrics) {
+        for output in task.inputs.writes.iter().chain(&task.inputs.metrics).chain(&task.inputs.checkpoints) {
             let path = root.join(output.trim_end_matches('/'));
             let parent = path.parent().unwrap_or(root);
             fs::create_dir_all(parent).map_err(IoError::of("create the folder", parent))?;
@@ -111,12 +127,22 @@ impl Bench<'_> {
             ("TEXTUM_STAGE".to_string(), task.inputs.stage.clone()),
             ("TEXTUM_RUN".to_string(), task.run.clone()),
             ("TEXTUM_PARAMS".to_string(), params.display().to_string()),
+            ("TEXTUM_SIGNALS".to_string(), folder.join("signals").display().to_string()),
         ]);
+        if let (Some(from), Some(path)) = (&task.from, &task.inputs.checkpoints) {
+            variables.push(("TEXTUM_FROM".to_string(), path.clone()));
+            variables.push(("TEXTUM_FROM_STEP".to_string(), from.step.to_string()));
+        }
         let log = folder.join("log");
         Ok(Job { command: task.inputs.run.clone(), folder: root.to_path_buf(), variables, log })
     }
 
-    fn run_command(&self, task: &Task, job: &Job) -> Result<Exit, IoError> {
+    fn run_command(&self, task: &Task, job: &Job, listener: Listener<'_, '_>) -> Result<(Exit, Result<Heard, ExecError>), IoError> {
+        if let Command::Evaluate(evaluation) = &job.command {
+            let exit = evaluate(task, evaluation, job)?;
+            let nothing = Heard { record: Default::default(), points: None, stopped: None };
+            return Ok((exit, Ok(nothing)));
+        }
         let running = self.place.start(job)?;
         let stage = &task.inputs.stage;
         self.at_work.lock().unwrap_or_else(PoisonError::into_inner).insert(stage.clone(), running.clone());
@@ -125,18 +151,42 @@ impl Bench<'_> {
             running.interrupt();
         }
         let echo = self.echo.then(|| Echo::start(stage, &job.log));
-        let result = match echo {
-            Some(echo) => echo.during(self.events, || running.wait()),
-            None => running.wait(),
-        };
+        let ended = AtomicBool::new(false);
+        let result = std::thread::scope(|scope| {
+            let listening = scope.spawn(|| listener.follow(&*running, &ended));
+            let exit = match echo {
+                Some(echo) => echo.during(self.events, || running.wait()),
+                None => running.wait(),
+            };
+            ended.store(true, Ordering::SeqCst);
+            listening.thread().unpark();
+            let heard = match listening.join() {
+                Ok(heard) => heard,
+                Err(panic) => std::panic::resume_unwind(panic),
+            };
+            Ok((exit?, heard))
+        });
         self.at_work.lock().unwrap_or_else(PoisonError::into_inner).remove(stage);
         result
+    }
+
+    /// Puts what was heard into the receipt; says why the stage was stopped by its own rule, if it was.
+    fn keep_heard(&self, heard: Heard, receipt: &mut StageReceipt) -> Result<Option<String>, ExecError> {
+        receipt.metrics.extend(last_values(&heard.record));
+        let mut record = heard.record;
+        if let (Some(points), Some(writer)) = (&heard.points, self.writer) {
+            let stored = writer.put_file(points)?;
+            record.points = Some(Content { kind: ContentKind::File, digest: stored.digest, size: stored.size, files: None });
+        }
+        let silent = record == Default::default();
+        receipt.signals = (!silent).then_some(record);
+        Ok(heard.stopped)
     }
 
     /// Why the stage did not succeed, if it did not; else its outputs are in the receipt.
     fn judge(&self, task: &Task, receipt: &mut StageReceipt, exit: Exit) -> Result<Option<String>, ExecError> {
         if self.cancel.asked() && exit != Exit::Code(0) {
-            return Ok(Some("it was stopped".into()));
+            return Ok(Some(self.cancel.reason().unwrap_or("it was stopped").to_string()));
         }
         match exit {
             Exit::Code(0) => {}
@@ -154,7 +204,7 @@ impl Bench<'_> {
             return Ok(Some(format!("it did not write {}, which it declares", missing.join(", "))));
         }
         match self.read_metric_files(&metric_files) {
-            Ok(metrics) => receipt.metrics = metrics,
+            Ok(metrics) => receipt.metrics.extend(metrics),
             Err(reason) => return Ok(Some(reason)),
         }
         receipt.writes = writes;
@@ -280,6 +330,8 @@ fn begin(task: &Task, place: &dyn Place, started: String) -> StageReceipt {
         writes: Vec::new(),
         metric_files: Vec::new(),
         metrics: BTreeMap::new(),
+        signals: None,
+        from: task.from.clone(),
         left: Vec::new(),
         log: Content { kind: ContentKind::File, digest: Digest::of(b""), size: 0, files: None },
         environment: task.environment,
@@ -287,5 +339,19 @@ fn begin(task: &Task, place: &dyn Place, started: String) -> StageReceipt {
         place: place.record(),
         sandbox: task.sandbox_of.is_some(),
         undeclared: Vec::new(),
+    }
+}
+
+/// Does an evaluation in this process, as if it were a command: what it says goes to the log.
+fn evaluate(task: &Task, evaluation: &crate::evaluation::Evaluation, job: &Job) -> Result<Exit, IoError> {
+    let mut log = fs::File::create(&job.log).map_err(IoError::of("create", &job.log))?;
+    let metrics = task.inputs.metrics.first().map_or("", String::as_str);
+    let folder = task.inputs.writes.first().map(|w| w.trim_end_matches('/'));
+    match crate::evaluation::evaluate(&job.folder, evaluation, metrics, folder, &mut log) {
+        Ok(()) => Ok(Exit::Code(0)),
+        Err(e) => {
+            std::io::Write::write_all(&mut log, format!("{e}\n").as_bytes()).map_err(IoError::of("write", &job.log))?;
+            Ok(Exit::Code(1))
+        }
     }
 }

@@ -6,7 +6,9 @@ use std::path::Path;
 use super::environment::EnvironmentNow;
 use super::notebook;
 use crate::manifest::{Params, StageDecl, selects, substitute};
-use crate::receipt::{Content, ContentKind, DocumentError, INPUTS, Inputs, ReadInput, ReadKind, canonical};
+use crate::receipt::{
+    BranchedFrom, Content, ContentKind, DocumentError, INPUTS, Inputs, ReadInput, ReadKind, StartFrom, canonical,
+};
 use crate::store::Digest;
 
 /// What stands at one of a stage's reads: its content, and how it counts.
@@ -18,13 +20,17 @@ pub struct Resolved {
     pub input: ReadInput,
 }
 
-/// How a content counts when it is read: a notebook by its code, anything else as it is.
-pub fn read_input(path: &str, content: &Content, file: &Path) -> ReadInput {
-    let kind = match content.kind {
+fn read_kind(kind: ContentKind) -> ReadKind {
+    match kind {
         ContentKind::File => ReadKind::File,
         ContentKind::Exec => ReadKind::Exec,
         ContentKind::Folder => ReadKind::Folder,
-    };
+    }
+}
+
+/// How a content counts when it is read: a notebook by its code, anything else as it is.
+pub fn read_input(path: &str, content: &Content, file: &Path) -> ReadInput {
+    let kind = read_kind(content.kind);
     if path.ends_with(".ipynb")
         && kind != ReadKind::Folder
         && let Some(digest) = std::fs::read(file).ok().and_then(|bytes| notebook::code_digest(&bytes))
@@ -34,12 +40,14 @@ pub fn read_input(path: &str, content: &Content, file: &Path) -> ReadInput {
     ReadInput { kind, digest: content.digest }
 }
 
-/// The inputs of a stage, given what stands at all its reads (the environment's files among them).
+/// The inputs of a stage, given what stands at all its reads (the environment's files among them), and the
+/// checkpoint that it goes on from if it does.
 pub fn inputs_of(
     stage: &StageDecl,
     params: &Params,
     reads: BTreeMap<String, ReadInput>,
     environment: &EnvironmentNow,
+    from: Option<&BranchedFrom>,
 ) -> Result<Inputs, DocumentError> {
     let used = stage.params.iter().flat_map(|selector| params.select(selector));
     let mut writes: Vec<String> =
@@ -56,6 +64,8 @@ pub fn inputs_of(
         reads,
         writes,
         metrics,
+        checkpoints: stage.checkpoints.clone(),
+        from: from.map(|f| StartFrom { step: f.step, kind: read_kind(f.content.kind), digest: f.content.digest }),
         vars: environment.variables.clone(),
         environment: counted.map(|c| canonical(c).map(|bytes| Digest::of(&bytes))).transpose()?,
     })

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::Serialize;
 
-use crate::manifest::Command;
+use crate::manifest::command_text;
 use crate::receipt::{CountedEnvironment, EnvironmentRecord, Inputs};
 use crate::store::Digest;
 
@@ -22,6 +22,8 @@ pub enum ReasonKind {
     Command,
     /// A declared output came or went.
     Writes,
+    /// The checkpoint that it goes on from.
+    Checkpoint,
     /// An environment variable that counts.
     Variable,
     /// The interpreter.
@@ -78,13 +80,6 @@ fn differences<'m, V: PartialEq>(
     found
 }
 
-fn command_text(command: &Command) -> String {
-    match command {
-        Command::Shell(text) => text.clone(),
-        Command::Argv(words) => words.join(" "),
-    }
-}
-
 fn counted_differences(old: Option<&CountedEnvironment>, new: Option<&CountedEnvironment>) -> Vec<Reason> {
     let nothing = BTreeMap::new();
     let mut found = Vec::new();
@@ -109,6 +104,10 @@ pub fn reasons(old: &Inputs, new: &Inputs, counted: impl Fn(&Digest) -> Option<C
     found.extend(differences(ReasonKind::Read, &old.reads, &new.reads, |read| Some(read.digest.to_string())));
     let listed = |inputs: &Inputs| inputs.writes.iter().chain(&inputs.metrics).map(|w| (w.clone(), ())).collect::<BTreeMap<_, _>>();
     found.extend(differences(ReasonKind::Writes, &listed(old), &listed(new), |()| Some("declared".into())));
+    if old.from != new.from {
+        let said = |inputs: &Inputs| inputs.from.as_ref().map(|f| format!("step {} ({})", f.step, f.digest.short()));
+        found.push(Reason { kind: ReasonKind::Checkpoint, name: "checkpoint".into(), from: said(old), to: said(new) });
+    }
     found.extend(differences(ReasonKind::Variable, &old.vars, &new.vars, |value| value.clone()));
     if old.environment != new.environment {
         let find = |digest: &Option<Digest>| digest.as_ref().and_then(&counted);

@@ -4,14 +4,15 @@ use rusqlite::{Transaction, params};
 
 use super::{Ledger, LedgerError};
 use crate::receipt::{
-    DATA_RECEIPT, DataReceipt, PRUNE_RECEIPT, PathContent, PruneReceipt, REBUILD_RECEIPT, RUN_RECEIPT, RebuildReceipt,
-    ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt, read_document, type_of,
+    CHECKPOINT_RECEIPT, CheckpointReceipt, DATA_RECEIPT, DataReceipt, PRUNE_RECEIPT, PathContent, PruneReceipt, REBUILD_RECEIPT,
+    REMARK_RECEIPT, RUN_RECEIPT, RebuildReceipt, ReceiptError, RemarkReceipt, RunReceipt, STAGE_RECEIPT, StageReceipt,
+    read_document, type_of,
 };
 use crate::store::{Digest, Store, StoreError};
 
 impl Ledger {
     /// Takes in the documents of all packs that have not been seen.
-    pub fn catch_up(&mut self, store: &Store) -> Result<usize, LedgerError> {
+    pub fn catch_up(&self, store: &Store) -> Result<usize, LedgerError> {
         let unseen = self.unseen_packs(store)?;
         if unseen.is_empty() {
             return Ok(0);
@@ -20,7 +21,7 @@ impl Ledger {
         let path = self.path.clone();
         let damaged = |source| LedgerError::Damaged { path: path.clone(), source };
         let mut taken = 0;
-        let tx = self.db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate).map_err(damaged)?;
+        let tx = Transaction::new_unchecked(&self.db, rusqlite::TransactionBehavior::Immediate).map_err(damaged)?;
         for pack in unseen {
             let documents = match store.documents_in(&pack) {
                 // Folded into another pack meanwhile; its documents are met there.
@@ -85,6 +86,8 @@ fn fold(tx: &Transaction<'_>, digest: &Digest, bytes: &[u8]) -> Result<bool, Fol
         RUN_RECEIPT => fold_run(tx, digest, &read_document(digest, bytes, RUN_RECEIPT)?)?,
         DATA_RECEIPT => fold_data(tx, digest, &read_document(digest, bytes, DATA_RECEIPT)?)?,
         PRUNE_RECEIPT => fold_prune(tx, &read_document(digest, bytes, PRUNE_RECEIPT)?)?,
+        CHECKPOINT_RECEIPT => fold_checkpoint(tx, digest, &read_document(digest, bytes, CHECKPOINT_RECEIPT)?)?,
+        REMARK_RECEIPT => fold_remark(tx, digest, &read_document(digest, bytes, REMARK_RECEIPT)?)?,
         REBUILD_RECEIPT => fold_rebuild(tx, digest, &read_document(digest, bytes, REBUILD_RECEIPT)?)?,
         // A newer receipt is an error rather than a gap in the history; other documents are not indexed.
         other if other.starts_with("textum/") && other.contains("-receipt@") => {
@@ -101,6 +104,8 @@ fn newest_known(kind: &str) -> &'static str {
         "textum/run-receipt" => RUN_RECEIPT,
         "textum/data-receipt" => DATA_RECEIPT,
         "textum/prune-receipt" => PRUNE_RECEIPT,
+        "textum/checkpoint-receipt" => CHECKPOINT_RECEIPT,
+        "textum/remark-receipt" => REMARK_RECEIPT,
         _ => REBUILD_RECEIPT,
     }
 }
@@ -155,18 +160,19 @@ fn fold_run(tx: &Transaction<'_>, digest: &Digest, run: &RunReceipt) -> rusqlite
     // Two processes may both have closed a lost run: the same one of the two counts in any order.
     let new = tx
         .prepare_cached(
-            "INSERT INTO runs VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9) ON CONFLICT (id) DO UPDATE SET receipt = excluded.receipt, \
+            "INSERT INTO runs VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?7, ?10) ON CONFLICT (id) DO UPDATE SET receipt = excluded.receipt, \
              started = excluded.started, seconds = excluded.seconds, state = excluded.state, label = excluded.label, \
-             sandbox = excluded.sandbox, commit_id = excluded.commit_id \
+             sandbox = excluded.sandbox, commit_id = excluded.commit_id, given_label = excluded.given_label, sweep = excluded.sweep \
              WHERE (excluded.state <> 'interrupted', excluded.receipt) > (state <> 'interrupted', receipt)",
         )?
         .execute(params![
             run.run, suffix, digest.as_bytes(), run.started, run.seconds, word(&run.state), run.label, run.sandbox,
-            run.git.as_ref().map(|g| &g.commit)
+            run.git.as_ref().map(|g| &g.commit), run.sweep
         ])?;
     if new == 0 {
         return Ok(());
     }
+    label_of(tx, &run.run)?;
     for table in ["run_stages", "run_params", "run_metrics", "run_data"] {
         tx.prepare_cached(&format!("DELETE FROM {table} WHERE run = ?1"))?.execute([&run.run])?;
     }
@@ -187,6 +193,52 @@ fn fold_run(tx: &Transaction<'_>, digest: &Digest, run: &RunReceipt) -> rusqlite
     for (name, data) in &run.data {
         let content = &data.content;
         insert.execute(params![run.run, name, data.path, word(&content.kind), content.digest.as_bytes(), content.size as i64])?;
+    }
+    Ok(())
+}
+
+/// The label of a run: the one given last, whether with the run or after it.
+fn label_of(tx: &Transaction<'_>, run: &str) -> rusqlite::Result<()> {
+    tx.prepare_cached(
+        "UPDATE runs SET label = nullif(coalesce((SELECT label FROM remarks WHERE run = ?1 AND label IS NOT NULL \
+         ORDER BY made DESC, receipt DESC LIMIT 1), given_label), '') WHERE id = ?1",
+    )?
+    .execute([run])?;
+    Ok(())
+}
+
+fn fold_remark(tx: &Transaction<'_>, digest: &Digest, remark: &RemarkReceipt) -> rusqlite::Result<()> {
+    tx.prepare_cached("INSERT OR IGNORE INTO remarks VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?.execute(params![
+        digest.as_bytes(),
+        remark.run,
+        remark.note,
+        remark.label,
+        remark.made,
+        remark.by
+    ])?;
+    label_of(tx, &remark.run)
+}
+
+fn fold_checkpoint(tx: &Transaction<'_>, digest: &Digest, made: &CheckpointReceipt) -> rusqlite::Result<()> {
+    let content = &made.content;
+    tx.prepare_cached("INSERT OR IGNORE INTO checkpoints VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)")?.execute(
+        params![
+            digest.as_bytes(),
+            made.run,
+            made.stage,
+            made.step as i64,
+            made.path,
+            word(&content.kind),
+            content.digest.as_bytes(),
+            content.size as i64,
+            content.files.map(|n| n as i64),
+            made.made,
+            made.seconds
+        ],
+    )?;
+    let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO checkpoint_metrics VALUES (?1, ?2, ?3)")?;
+    for (name, value) in &made.metrics {
+        insert.execute(params![digest.as_bytes(), name, value.0])?;
     }
     Ok(())
 }

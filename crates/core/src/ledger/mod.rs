@@ -2,25 +2,29 @@
 //! say, and takes new ones in by looking at the packs that it has not seen: writing, catching up with
 //! other processes and rebuilding are the same code.
 
+mod checkpoints;
 mod datasets;
 mod fold;
 mod names;
 mod query;
+mod select;
 
 use std::path::{Path, PathBuf};
 
 use rusqlite::{Connection, OpenFlags};
 
+pub use checkpoints::{CheckpointError, CheckpointRow, Remark};
 pub use datasets::{DataRow, DatasetUse};
 pub use names::{NameError, new_run_id};
 pub use query::{PathRow, RebuildRow, RunRow, StageRow};
+pub use select::{Field, FieldError, Group, Selection, SortKey, VersionNumbers, metric_of};
 
 use crate::fsio::IoError;
 use crate::receipt::ReceiptError;
 use crate::store::{Store, StoreError};
 
 const SCHEMA: &str = include_str!("schema.sql");
-const VERSION: i64 = 2;
+const VERSION: i64 = 3;
 
 /// The open ledger.
 pub struct Ledger {
@@ -73,7 +77,7 @@ fn remove_files(path: &Path) -> Result<(), IoError> {
 impl Ledger {
     /// Opens the ledger, makes it if there is none, and takes in what the store has that it has not.
     pub fn open(path: &Path, store: &Store) -> Result<Ledger, LedgerError> {
-        let mut ledger = match Ledger::connect(path) {
+        let ledger = match Ledger::connect(path) {
             // Made by an older Textum: what it says is made anew from the receipts.
             Err(LedgerError::Older) => {
                 remove_files(path)?;
@@ -152,7 +156,7 @@ impl Ledger {
 
     /// Whether a ledger made anew from the store would hold the same rows.
     pub fn agrees_with_a_new_one(&self, store: &Store) -> Result<bool, LedgerError> {
-        let mut fresh = Ledger::in_memory()?;
+        let fresh = Ledger::in_memory()?;
         fresh.catch_up(store)?;
         Ok(self.contents()? == fresh.contents()?)
     }

@@ -1,5 +1,7 @@
 //! What a person can name: runs by their last part, `last`, `best:METRIC`; digests by their beginning.
 
+use std::collections::HashSet;
+
 use rusqlite::params;
 
 use super::{Ledger, LedgerError};
@@ -58,8 +60,9 @@ pub enum NameError {
     Ledger(#[from] LedgerError),
 }
 
-/// A new run's id, such as `20261123-0542-7f3a`: time in UTC, and a last part that no other run has.
-pub fn new_run_id(ledger: &Ledger) -> Result<String, LedgerError> {
+/// A new run's id, such as `20261123-0542-7f3a`: time in UTC, and a last part that no other run has, neither
+/// one of the ledger nor one of those just `given`.
+pub fn new_run_id(ledger: &Ledger, given: &HashSet<String>) -> Result<String, LedgerError> {
     let now = jiff::Timestamp::now().strftime("%Y%m%d-%H%M").to_string();
     for digits in [4, 4, 4, 5, 5, 6, 8] {
         let number = rand::random::<u32>() >> (32 - 4 * digits);
@@ -67,7 +70,7 @@ pub fn new_run_id(ledger: &Ledger) -> Result<String, LedgerError> {
         let taken = ledger.rows("SELECT 1 FROM runs WHERE suffix = ?1", params![suffix], |_| Ok(()))?;
         // A last part of digits alone, or with one `e`, reads like a number: take another.
         let reads_like_a_number = suffix.parse::<f64>().is_ok();
-        if taken.is_empty() && !reads_like_a_number {
+        if taken.is_empty() && !reads_like_a_number && !given.contains(&suffix) {
             return Ok(format!("{now}-{suffix}"));
         }
     }

@@ -25,6 +25,8 @@ pub struct RunRow {
     pub sandbox: bool,
     /// The git commit.
     pub commit: Option<String>,
+    /// The sweep that it is part of.
+    pub sweep: Option<String>,
     /// Every parameter's JSON text.
     pub params: Vec<(String, String)>,
     /// Every metric.
@@ -162,10 +164,16 @@ impl Ledger {
         self.rows("SELECT id FROM runs ORDER BY started DESC, id DESC", &[], |r| r.get(0))
     }
 
+    /// The newest run that was done in the working tree.
+    pub fn last_done_run(&self) -> Result<Option<String>, LedgerError> {
+        let sql = "SELECT id FROM runs WHERE state = 'done' AND NOT sandbox ORDER BY started DESC, id DESC LIMIT 1";
+        Ok(self.rows(sql, &[], |r| r.get(0))?.pop())
+    }
+
     /// The newest runs, newest first; all of them when `most` is `None`.
     pub fn runs(&self, most: Option<usize>) -> Result<Vec<RunRow>, LedgerError> {
         let limit = most.map_or(-1, |n| n as i64);
-        let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id FROM runs ORDER BY started DESC, id DESC LIMIT ?1";
+        let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id, sweep FROM runs ORDER BY started DESC, id DESC LIMIT ?1";
         let mut runs = self.rows(sql, params![limit], run_row)?;
         for run in &mut runs {
             self.fill(run)?;
@@ -175,13 +183,13 @@ impl Ledger {
 
     /// A run by its full id.
     pub fn run(&self, id: &str) -> Result<Option<RunRow>, LedgerError> {
-        let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id FROM runs WHERE id = ?1";
+        let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id, sweep FROM runs WHERE id = ?1";
         let Some(mut run) = self.rows(sql, params![id], run_row)?.pop() else { return Ok(None) };
         self.fill(&mut run)?;
         Ok(Some(run))
     }
 
-    fn fill(&self, run: &mut RunRow) -> Result<(), LedgerError> {
+    pub(super) fn fill(&self, run: &mut RunRow) -> Result<(), LedgerError> {
         let id = params![run.run];
         run.params = self.rows("SELECT name, value FROM run_params WHERE run = ?1", id, |r| Ok((r.get(0)?, r.get(1)?)))?;
         run.metrics = self.rows("SELECT name, value FROM run_metrics WHERE run = ?1", id, |r| {
@@ -214,7 +222,7 @@ fn stage_row(r: &Row<'_>) -> rusqlite::Result<StageRow> {
     Ok(StageRow { receipt: digest(r, 0)?, run: r.get(1)?, stage: r.get(2)?, seconds: r.get(3)? })
 }
 
-fn run_row(r: &Row<'_>) -> rusqlite::Result<RunRow> {
+pub(super) fn run_row(r: &Row<'_>) -> rusqlite::Result<RunRow> {
     Ok(RunRow {
         run: r.get(0)?,
         receipt: digest(r, 1)?,
@@ -224,6 +232,7 @@ fn run_row(r: &Row<'_>) -> rusqlite::Result<RunRow> {
         label: r.get(5)?,
         sandbox: r.get(6)?,
         commit: r.get(7)?,
+        sweep: r.get(8)?,
         params: Vec::new(),
         metrics: Vec::new(),
         data: Vec::new(),

@@ -4,7 +4,7 @@ CREATE TABLE packs (name BLOB PRIMARY KEY) WITHOUT ROWID;
 CREATE TABLE documents (digest BLOB PRIMARY KEY, type TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE runs (
   id TEXT PRIMARY KEY, suffix TEXT NOT NULL, receipt BLOB NOT NULL, started TEXT NOT NULL, seconds REAL NOT NULL,
-  state TEXT NOT NULL, label TEXT, sandbox INTEGER NOT NULL, commit_id TEXT
+  state TEXT NOT NULL, label TEXT, sandbox INTEGER NOT NULL, commit_id TEXT, given_label TEXT, sweep TEXT
 ) WITHOUT ROWID;
 CREATE INDEX runs_by_time ON runs (started, id);
 CREATE INDEX runs_by_suffix ON runs (suffix);
@@ -12,8 +12,10 @@ CREATE TABLE run_stages (
   run TEXT NOT NULL, position INTEGER NOT NULL, stage TEXT NOT NULL, state TEXT NOT NULL, key BLOB, receipt BLOB,
   seconds REAL NOT NULL, PRIMARY KEY (run, position)
 ) WITHOUT ROWID;
+CREATE INDEX run_stages_by_key ON run_stages (key);
 CREATE INDEX run_stages_by_receipt ON run_stages (receipt);
 CREATE TABLE run_params (run TEXT NOT NULL, name TEXT NOT NULL, value TEXT NOT NULL, PRIMARY KEY (run, name)) WITHOUT ROWID;
+CREATE INDEX run_params_by_name ON run_params (name, value);
 CREATE TABLE run_metrics (run TEXT NOT NULL, name TEXT NOT NULL, value REAL, PRIMARY KEY (run, name)) WITHOUT ROWID;
 CREATE INDEX run_metrics_by_value ON run_metrics (name, value);
 CREATE TABLE run_data (
@@ -44,5 +46,17 @@ CREATE TABLE data_receipts (
   by_whom TEXT NOT NULL, note TEXT
 ) WITHOUT ROWID;
 CREATE INDEX data_receipts_by_name ON data_receipts (name, number);
+CREATE TABLE remarks (
+  receipt BLOB PRIMARY KEY, run TEXT NOT NULL, note TEXT, label TEXT, made TEXT NOT NULL, by_whom TEXT NOT NULL
+) WITHOUT ROWID;
+CREATE INDEX remarks_by_run ON remarks (run, made);
+CREATE INDEX runs_by_sweep ON runs (sweep) WHERE sweep IS NOT NULL;
+CREATE TABLE checkpoints (
+  receipt BLOB PRIMARY KEY, run TEXT NOT NULL, stage TEXT NOT NULL, step INTEGER NOT NULL, path TEXT NOT NULL, kind TEXT NOT NULL,
+  digest BLOB NOT NULL, size INTEGER NOT NULL, files INTEGER, made TEXT NOT NULL, seconds REAL NOT NULL
+) WITHOUT ROWID;
+CREATE INDEX checkpoints_by_run ON checkpoints (run, stage, step, made);
+CREATE INDEX checkpoints_by_digest ON checkpoints (digest);
+CREATE TABLE checkpoint_metrics (receipt BLOB NOT NULL, name TEXT NOT NULL, value REAL, PRIMARY KEY (receipt, name)) WITHOUT ROWID;
 CREATE TABLE dropped (digest BLOB NOT NULL, pruned TEXT NOT NULL, PRIMARY KEY (digest, pruned)) WITHOUT ROWID;
 CREATE INDEX data_receipts_by_digest ON data_receipts (digest);

@@ -7,7 +7,7 @@ use crate::fingerprint::{ScanError, Scanner};
 use crate::fsio::IoError;
 use crate::ledger::{LedgerError, NameError};
 use crate::plan::PlanError;
-use crate::receipt::{Content, ContentKind, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt, type_of};
+use crate::receipt::{BranchedFrom, Content, ContentKind, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt, type_of};
 use crate::store::{Digest, Store, StoreError};
 use crate::workspace::Project;
 
@@ -28,6 +28,9 @@ pub enum TraceError {
     /// The name stands for nothing.
     #[error(transparent)]
     Name(#[from] NameError),
+    /// The run has no such checkpoint.
+    #[error(transparent)]
+    Checkpoint(#[from] Box<crate::ledger::CheckpointError>),
     /// The run has no such path.
     #[error("the run {run} neither read nor wrote `{path}`")]
     NoPath {
@@ -86,6 +89,8 @@ pub enum Origin {
         /// The recorded read that it is or is in.
         read: String,
     },
+    /// It is a checkpoint.
+    Checkpoint(Box<BranchedFrom>),
     /// It is a whole run.
     Run(Box<RunReceipt>),
 }
@@ -131,6 +136,10 @@ fn direct(project: &Project, digest: &Digest, preferred: Option<&str>) -> Result
     };
     if let Some(place) = of_role("write") {
         return Ok(Some((Origin::Written { receipt: place.receipt, output: place.path.clone() }, place.path)));
+    }
+    if let Some(made) = project.ledger.checkpoint_with(digest)? {
+        let path = made.path.clone();
+        return Ok(Some((Origin::Checkpoint(Box::new(made.to_start_from())), path)));
     }
     Ok(of_role("read").map(|place| (Origin::Source { receipt: place.receipt, read: place.path.clone() }, place.path)))
 }
@@ -187,6 +196,13 @@ pub fn find_target(project: &Project, name: &str, here: &Path) -> Result<Target,
     }
     if on_disk.symlink_metadata().is_ok() {
         return of_file(project, name, &on_disk);
+    }
+    if let Some((run, which)) = name.split_once('#') {
+        let (run, stage) = run.rsplit_once(':').filter(|(r, _)| *r != "best").map_or((run, None), |(r, s)| (r, Some(s)));
+        let id = project.ledger.resolve_run(run, &project.manifest.metrics)?;
+        let row = project.ledger.checkpoint(&id, stage, which, &project.manifest.metrics).map_err(Box::new)?;
+        let origin = Origin::Checkpoint(Box::new(row.to_start_from()));
+        return Ok(Target { name: name.into(), path: Some(row.path), digest: row.content.digest, origin });
     }
     // `best:auc` has a colon of its own.
     let (run, path) = match name.strip_prefix("best:").map(|rest| rest.split_once(':')) {

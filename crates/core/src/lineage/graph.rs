@@ -5,8 +5,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::Serialize;
 
 use super::find::{Origin, Target, TraceError};
-use crate::manifest::Command;
-use crate::receipt::{ContentKind, PathContent, StageReceipt};
+use crate::manifest::{Needs, command_text};
+use crate::receipt::{
+    BranchedFrom, CheckpointReceipt, Content, ContentKind, PathContent, STAGE_RECEIPT, StageReceipt, StageStart, StageState,
+};
 use crate::store::{Digest, Store};
 
 /// What a node is.
@@ -23,6 +25,8 @@ pub enum NodeKind {
     Param,
     /// Interpreter and packages, or an environment variable.
     Environment,
+    /// A checkpoint that a stage went on from.
+    Checkpoint,
 }
 
 /// A node of a trace.
@@ -51,6 +55,9 @@ pub struct Node {
     /// Of a stage: the run that executed it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub run: Option<String>,
+    /// Of a checkpoint: its step.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub step: Option<u64>,
     /// Of a stage: seconds it took.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub seconds: Option<f64>,
@@ -66,7 +73,7 @@ pub struct Edge {
     pub from: String,
     /// The node that it goes into.
     pub to: String,
-    /// `reads`, `writes`, `param` or `environment`.
+    /// `reads`, `writes`, `param`, `environment`, or `checkpoint` from a checkpoint to what goes on from it.
     pub role: &'static str,
 }
 
@@ -95,13 +102,6 @@ fn short(digest: &Digest) -> String {
     digest.hex()[..12].to_string()
 }
 
-fn command_text(command: &Command) -> String {
-    match command {
-        Command::Shell(text) => text.clone(),
-        Command::Argv(words) => words.iter().map(|w| crate::manifest::shell_word(w)).collect::<Vec<_>>().join(" "),
-    }
-}
-
 /// Follows a target upstream to its last inputs.
 pub fn trace(store: &Store, target: &Target) -> Result<Trace, TraceError> {
     let mut tracer =
@@ -124,6 +124,10 @@ pub fn trace(store: &Store, target: &Target) -> Result<Trace, TraceError> {
                 let id = tracer.part(target, output, id);
                 tracer.trace.ends.push(id);
             }
+        }
+        Origin::Checkpoint(made) => {
+            let id = tracer.checkpoint(made)?;
+            tracer.trace.ends.push(id);
         }
         Origin::Source { receipt, read } => {
             let loaded = StageReceipt::load(store, receipt)?;
@@ -186,9 +190,38 @@ impl Tracer<'_> {
             return Ok(id.clone());
         }
         let receipt = StageReceipt::load(self.store, digest)?;
+        self.execution(*digest, receipt)
+    }
+
+    /// A checkpoint, and the training that made it: known by what it began with, however it ended.
+    fn checkpoint(&mut self, from: &BranchedFrom) -> Result<String, TraceError> {
+        let made = CheckpointReceipt::load(self.store, &from.checkpoint)?;
+        let stage = match self.stages.get(&made.start) {
+            Some(id) => id.clone(),
+            None => {
+                let start = StageStart::load(self.store, &made.start)?;
+                self.execution(made.start, begun(start, made.seconds))?
+            }
+        };
+        let id = self.add(Node {
+            size: Some(from.content.size),
+            run: Some(from.run.clone()),
+            step: Some(from.step),
+            ..plain(
+                format!("checkpoint:{}#{}@{}", from.run, from.step, short(&from.content.digest)),
+                NodeKind::Checkpoint,
+                &made.path,
+                from.content.digest,
+            )
+        });
+        self.edge(&stage, &id, "writes");
+        Ok(id)
+    }
+
+    fn execution(&mut self, digest: Digest, receipt: StageReceipt) -> Result<String, TraceError> {
         let inputs = &receipt.inputs;
-        let id = format!("stage:{}@{}", inputs.stage, short(digest));
-        self.stages.insert(*digest, id.clone());
+        let id = format!("stage:{}@{}", inputs.stage, short(&digest));
+        self.stages.insert(digest, id.clone());
         for read in &receipt.reads {
             let mut writers = Vec::new();
             for by in &read.by {
@@ -199,6 +232,10 @@ impl Tracer<'_> {
                 self.edge(&writer, &from, "writes");
             }
             self.edge(&from, &id, if read.for_all { "environment" } else { "reads" });
+        }
+        if let Some(from) = &receipt.from {
+            let checkpoint = self.checkpoint(from)?;
+            self.edge(&checkpoint, &id, "checkpoint");
         }
         for (name, text) in &inputs.params {
             let digest = Digest::of(text.as_bytes());
@@ -223,10 +260,39 @@ impl Tracer<'_> {
             run: Some(receipt.run.clone()),
             seconds: Some(receipt.seconds),
             started: Some(receipt.started.clone()),
-            ..plain(id.clone(), NodeKind::Stage, &inputs.stage, *digest)
+            ..plain(id.clone(), NodeKind::Stage, &inputs.stage, digest)
         });
-        self.trace.receipts.push((*digest, receipt));
+        self.trace.receipts.push((digest, receipt));
         Ok(id)
+    }
+}
+
+/// The training that made a checkpoint, as far as it is known by what it began with.
+fn begun(start: StageStart, seconds: f64) -> StageReceipt {
+    let nothing = Content { kind: ContentKind::File, digest: Digest::of(b""), size: 0, files: None };
+    StageReceipt {
+        r#type: STAGE_RECEIPT.to_string(),
+        run: start.run,
+        key: start.key,
+        inputs: start.inputs,
+        state: StageState::Stopped,
+        reason: None,
+        started: start.started,
+        seconds,
+        exit: None,
+        reads: start.reads,
+        writes: Vec::new(),
+        metric_files: Vec::new(),
+        metrics: BTreeMap::new(),
+        signals: None,
+        from: start.from,
+        left: Vec::new(),
+        log: nothing,
+        environment: start.environment,
+        needs: Needs { cpus: 1, memory: 0, time: None },
+        place: start.place,
+        sandbox: false,
+        undeclared: Vec::new(),
     }
 }
 
@@ -241,6 +307,7 @@ fn plain(id: String, kind: NodeKind, name: &str, digest: Digest) -> Node {
         dataset: None,
         key: None,
         run: None,
+        step: None,
         seconds: None,
         started: None,
     }

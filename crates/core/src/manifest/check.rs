@@ -7,7 +7,7 @@ use super::document::{Document, Step};
 use super::form::{EnvironmentUse, HoldForm, ManifestForm, RunForm, StageForm};
 use super::paths::{PathFault, ProjectPath, is_within, overlap, parse_bytes, project_path, reference_path};
 use super::substitute::placeholders;
-use super::{Command, DatasetDecl, EnvironmentDecl, Mistake, Needs, Params, StageDecl};
+use super::{Better, Command, DatasetDecl, EnvironmentDecl, GateDecl, Mistake, Needs, Params, StageDecl};
 use crate::receipt::Hold;
 
 /// The manifest's parts once read, with whatever mistakes were met.
@@ -16,15 +16,18 @@ pub struct Checked {
     pub stages: Vec<StageDecl>,
     pub environment: EnvironmentDecl,
     pub models: Vec<(String, Vec<String>)>,
+    pub gates: Vec<GateDecl>,
     pub mistakes: Vec<Mistake>,
 }
 
-struct Checker<'d, 't> {
+pub(super) struct Checker<'d, 't> {
     document: &'d Document<'t>,
     params: &'d Params,
     /// The paths of the references, below which reads may be absolute.
     references: Vec<String>,
-    mistakes: Vec<Mistake>,
+    /// The direction in which metrics get better, where declared.
+    pub(super) better: BTreeMap<String, Better>,
+    pub(super) mistakes: Vec<Mistake>,
 }
 
 /// As for any path, but with a hint at references.
@@ -37,21 +40,24 @@ fn absolute_only_for_references(text: &str) -> Result<ProjectPath, PathFault> {
 
 /// Checks everything that needs no look at the disk.
 pub fn check(form: &ManifestForm, params: &Params, document: &Document<'_>) -> Checked {
-    let mut checker = Checker { document, params, references: Vec::new(), mistakes: Vec::new() };
+    let better = form.metric.iter().map(|(name, m)| (name.clone(), m.better)).collect();
+    let mut checker = Checker { document, params, references: Vec::new(), better, mistakes: Vec::new() };
     checker.numbers(&form.params);
     let data = checker.data(form);
     let environment = checker.environment(form);
     let stages: Vec<StageDecl> = form.stage.iter().map(|(name, stage)| checker.stage(name, stage)).collect();
     checker.writers(&stages);
+    checker.checkpoints_apart(&stages);
     for name in form.metric.keys() {
         checker.name("metric", name, "._-/");
     }
     let models = form.model.iter().map(|(name, model)| (name.clone(), checker.model(name, &model.files, &stages))).collect();
-    Checked { data, stages, environment, models, mistakes: checker.mistakes }
+    let gates = form.gate.iter().enumerate().filter_map(|(i, gate)| checker.gate(i, gate, &stages)).collect();
+    Checked { data, stages, environment, models, gates, mistakes: checker.mistakes }
 }
 
 impl Checker<'_, '_> {
-    fn at(&self, steps: &[Step<'_>]) -> Range<usize> {
+    pub(super) fn at(&self, steps: &[Step<'_>]) -> Range<usize> {
         self.document.place(steps)
     }
 
@@ -101,7 +107,7 @@ impl Checker<'_, '_> {
         }
     }
 
-    fn path(&mut self, text: &str, steps: &[Step<'_>]) -> Option<ProjectPath> {
+    pub(super) fn path(&mut self, text: &str, steps: &[Step<'_>]) -> Option<ProjectPath> {
         self.path_by(project_path, text, steps)
     }
 
@@ -211,17 +217,30 @@ impl Checker<'_, '_> {
         let reads = list(self, "reads", &form.reads);
         let writes = list(self, "writes", &form.writes);
         let metrics = list(self, "metrics", &form.metrics);
+        let evaluation = form.evaluate.as_ref().and_then(|e| self.evaluation(name, e, form));
+        let mut reads = reads;
+        if let Some(found) = &evaluation
+            && let Ok(path) = project_path(&found.predictions)
+        {
+            reads.push(path);
+        }
         if form.writes.is_empty() && form.metrics.is_empty() {
             self.writes_nothing(name);
         }
         self.own_paths(name, &reads, &writes, &metrics);
         self.references_kept_apart(name, &reads, &writes, &metrics);
         self.stage_params(name, form);
-        let run = match &form.run {
-            RunForm::Shell(text) => Command::Shell(text.clone()),
-            RunForm::Argv(words) => Command::Argv(words.clone()),
+        let run = match (&form.run, evaluation) {
+            (_, Some(evaluation)) => Command::Evaluate(evaluation),
+            (Some(RunForm::Argv(words)), None) => Command::Argv(words.clone()),
+            (Some(RunForm::Shell(text)), None) => Command::Shell(text.clone()),
+            (None, None) => Command::Shell(String::new()),
         };
         self.command(name, &run, form);
+        let checkpoints = form
+            .checkpoints
+            .as_deref()
+            .and_then(|text| self.path(text, &[Step::Key("stage"), Step::Key(name), Step::Key("checkpoints")]).map(|p| p.path));
         let mut reads: Vec<String> = reads.into_iter().map(|p| p.path).collect();
         reads.sort();
         reads.dedup();
@@ -232,8 +251,11 @@ impl Checker<'_, '_> {
             params: form.params.clone(),
             writes,
             metrics: metrics.into_iter().map(|p| p.path).collect(),
+            checkpoints,
+            stop_when: self.stop_rule(name, form),
             needs: self.needs(name, form),
-            no_environment: form.environment == Some(EnvironmentUse::None),
+            // Textum itself needs no interpreter.
+            no_environment: form.environment == Some(EnvironmentUse::None) || form.evaluate.is_some(),
         }
     }
 
@@ -252,7 +274,16 @@ impl Checker<'_, '_> {
             }
             bytes
         });
-        Needs { cpus: form.needs.cpus.unwrap_or(1).max(1), memory: memory.unwrap_or(0) }
+        let time = form.needs.time.as_deref().and_then(|text| {
+            let seconds = super::rules::parse_time(text);
+            if seconds.is_none() {
+                let span = self.at(&place("time"));
+                let help = "write a number and a unit, as in \"90s\", \"10m\" or \"1h30m\"";
+                self.mistakes.push(Mistake::new(span, format!("`{text}` is no time"), "this time", help));
+            }
+            seconds
+        });
+        Needs { cpus: form.needs.cpus.unwrap_or(1).max(1), memory: memory.unwrap_or(0), time }
     }
 
     fn writes_nothing(&mut self, name: &str) {
@@ -309,9 +340,16 @@ impl Checker<'_, '_> {
 
     fn command(&mut self, name: &str, run: &Command, form: &StageForm) {
         let span = self.at(&[Step::Key("stage"), Step::Key(name), Step::Key("run")]);
+        if form.run.is_none() && form.evaluate.is_none() {
+            let help = "add `run = \"…\"`, the command of the stage, or `evaluate = { … }`";
+            let span = self.document.key_place(&["stage", name]);
+            self.mistakes.push(Mistake::new(span, format!("`run` is missing in `{name}`"), "it belongs here", help));
+            return;
+        }
         let words: Vec<&str> = match run {
             Command::Shell(text) => vec![text],
             Command::Argv(words) => words.iter().map(String::as_str).collect(),
+            Command::Evaluate(_) => return,
         };
         if words.first().is_none_or(|w| w.trim().is_empty()) {
             let help = "write the command, as in `run = \"python3 steps/fit.py\"`";

@@ -25,6 +25,9 @@ pub struct ManifestForm {
     /// How metrics are judged.
     #[serde(default)]
     pub metric: IndexMap<String, MetricForm>,
+    /// Conditions on metrics that must hold before later stages run.
+    #[serde(default)]
+    pub gate: Vec<GateForm>,
     /// What belongs together as a model. Pruning never drops it.
     #[serde(default)]
     pub model: IndexMap<String, ModelForm>,
@@ -94,7 +97,10 @@ pub struct EnvironmentForm {
 #[serde(deny_unknown_fields)]
 pub struct StageForm {
     /// The command: a string goes to `sh -c`, an array is executed as it is.
-    pub run: RunForm,
+    pub run: Option<RunForm>,
+    /// Instead of a command: judge predictions against the truth. Metrics go to the file in `metrics`, figures
+    /// to the folder in `writes`.
+    pub evaluate: Option<EvaluateForm>,
     /// Files and folders that it takes in: data, code, and what other stages write.
     #[serde(default)]
     pub reads: Vec<String>,
@@ -107,6 +113,11 @@ pub struct StageForm {
     /// Files of metrics that it writes (JSON, TOML, YAML or CSV): their leaves become metrics.
     #[serde(default)]
     pub metrics: Vec<String>,
+    /// The file or folder that holds what is needed to go on from a step of training. A signal makes a
+    /// version of it.
+    pub checkpoints: Option<String>,
+    /// When to stop the stage while it runs, as in "loss > 2 * best for 5 steps".
+    pub stop_when: Option<String>,
     /// What it needs of the machine.
     #[serde(default)]
     pub needs: NeedsForm,
@@ -132,6 +143,44 @@ pub struct NeedsForm {
     pub cpus: Option<u32>,
     /// Memory, such as "500MiB" or "2GiB".
     pub memory: Option<String>,
+    /// Time, such as "10m" or "1h30m": a stage that takes longer is stopped.
+    pub time: Option<String>,
+}
+
+/// Predictions to be judged against the truth: exactly one of `score`, `label` and `value` says what they are.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct EvaluateForm {
+    /// The table with a row for each prediction.
+    pub predictions: String,
+    /// The column with the truth.
+    pub truth: String,
+    /// Of two classes: the column with the probability of the positive one, 0 to 1.
+    pub score: Option<String>,
+    /// Of classes: the column with the predicted one.
+    pub label: Option<String>,
+    /// Of a quantity: the column with the predicted one.
+    pub value: Option<String>,
+    /// With `score`: the truth that is the positive class; "1" unless said.
+    pub positive: Option<String>,
+    /// With `score`: from which probability on the positive class is predicted; 0.5 unless said.
+    pub threshold: Option<f64>,
+    /// A column: everything is computed for each of its values too.
+    pub by: Option<String>,
+    /// With `score`: the number of bins of the calibration; 10 unless said.
+    pub bins: Option<u32>,
+}
+
+/// A condition on metrics.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct GateForm {
+    /// The stage after which it is looked at.
+    pub after: String,
+    /// The condition, as in "auc >= 0.80 and auc >= baseline.auc - 0.01".
+    pub check: String,
+    /// The run that `baseline` means; left out: that of the committed textum.receipt.json.
+    pub baseline: Option<String>,
 }
 
 /// Whether a stage depends on the project's environment.

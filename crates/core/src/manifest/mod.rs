@@ -2,12 +2,15 @@
 
 mod check;
 mod document;
+mod evaluate;
 mod form;
 mod mistake;
 mod params;
 mod paths;
+mod rules;
 mod shape;
 mod substitute;
+mod write;
 
 use std::path::{Path, PathBuf};
 
@@ -17,10 +20,13 @@ pub use form::{Better, manifest_schema};
 pub use mistake::{ManifestError, Mistake, nearest};
 pub use params::{Params, SetError, nest, selects};
 pub use paths::{ProjectPath, is_within, overlap, project_path, reference_path};
-pub use substitute::{shell_word, substitute};
+pub use substitute::{command_text, shell_word, substitute};
+pub use write::{WriteParamsError, write_params};
 
+use crate::evaluation::Evaluation;
 use crate::fsio::IoError;
 use crate::receipt::Hold;
+use crate::rule::Rule;
 use document::{Document, Step};
 
 /// Name of the manifest in a project's folder.
@@ -47,6 +53,8 @@ pub struct Manifest {
     pub stages: Vec<StageDecl>,
     /// The direction in which metrics get better, by name.
     pub metrics: Vec<(String, Better)>,
+    /// Conditions on metrics, in the order of the text.
+    pub gates: Vec<GateDecl>,
     /// The outputs that belong together as a model, by its name.
     pub models: Vec<(String, Vec<String>)>,
 }
@@ -87,6 +95,19 @@ pub enum Command {
     Shell(String),
     /// Executed as it is.
     Argv(Vec<String>),
+    /// Done by Textum itself: predictions judged against the truth.
+    Evaluate(Evaluation),
+}
+
+/// A condition on metrics that must hold before later stages run.
+#[derive(Clone, Debug)]
+pub struct GateDecl {
+    /// The stage after which it is looked at.
+    pub after: String,
+    /// The condition.
+    pub check: Rule,
+    /// The run that `baseline` means; none: that of the committed receipt.
+    pub baseline: Option<String>,
 }
 
 /// What a stage needs of the machine.
@@ -96,6 +117,9 @@ pub struct Needs {
     pub cpus: u32,
     /// Bytes of memory; 0 when not said.
     pub memory: u64,
+    /// Seconds at most; a stage that takes longer is stopped.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub time: Option<u64>,
 }
 
 /// A declared stage.
@@ -113,6 +137,10 @@ pub struct StageDecl {
     pub writes: Vec<ProjectPath>,
     /// Files of metrics that it brings forth.
     pub metrics: Vec<String>,
+    /// The path that holds what is needed to go on from a step.
+    pub checkpoints: Option<String>,
+    /// When it is to be stopped while it runs.
+    pub stop_when: Option<Rule>,
     /// What it needs of the machine.
     pub needs: Needs,
     /// Whether it depends on no interpreter or package.
@@ -271,6 +299,7 @@ fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, V
         environment: checked.environment,
         stages: checked.stages,
         metrics: form.metric.into_iter().map(|(name, m)| (name, m.better)).collect(),
+        gates: checked.gates,
         models: checked.models,
     })
 }

@@ -119,6 +119,11 @@ impl Params {
         nearest(name, known.iter().map(String::as_str)).map(str::to_string)
     }
 
+    /// Gives a leaf another value, whatever its type.
+    pub fn put(&mut self, name: &str, value: Value) {
+        self.leaves.insert(name.to_string(), value);
+    }
+
     /// Sets a leaf from `NAME=VALUE`, the value typed like the one in the manifest.
     pub fn set(&mut self, assignment: &str) -> Result<(), SetError> {
         let (name, text) = assignment.split_once('=').ok_or_else(|| SetError::Form(assignment.to_string()))?;

@@ -59,6 +59,16 @@ pub fn substitute<'v>(command: &Command, value_of: impl Fn(&str) -> Option<&'v V
     match command {
         Command::Shell(text) => Command::Shell(replace(text, &|name| value_of(name).map(|v| shell_word(&plain(v))))),
         Command::Argv(words) => Command::Argv(words.iter().map(|w| replace(w, &|name| value_of(name).map(plain))).collect()),
+        Command::Evaluate(evaluation) => Command::Evaluate(evaluation.clone()),
+    }
+}
+
+/// A command as a line that people read: words are quoted where a shell would need it.
+pub fn command_text(command: &Command) -> String {
+    match command {
+        Command::Shell(text) => text.clone(),
+        Command::Argv(words) => words.iter().map(|w| shell_word(w)).collect::<Vec<_>>().join(" "),
+        Command::Evaluate(evaluation) => evaluation.to_string(),
     }
 }
 

@@ -1,13 +1,14 @@
 //! The decision for one stage. There is no second rule book: whoever wants to know what is to be done
 //! for a stage asks here.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use super::reads::{ReadState, missing_reads, read_state};
 use super::{Action, PlanError};
 use crate::fingerprint::{EnvironmentNow, Reason, ReasonKind, inputs_of, reasons};
 use crate::graph::StageIndex;
-use crate::receipt::{Content, CountedEnvironment, Inputs, PathContent, StageReceipt, TreeReceipt};
+use crate::receipt::{BranchedFrom, Content, CountedEnvironment, Inputs, PathContent, StageReceipt, TreeReceipt};
 use crate::store::Digest;
 use crate::workspace::Project;
 
@@ -21,6 +22,10 @@ pub struct Outlook<'p> {
     pub tree: Option<TreeReceipt>,
     /// Stages to be executed whatever is recorded.
     pub forced: BTreeSet<StageIndex>,
+    /// The checkpoints that stages are to go on from.
+    pub from: BTreeMap<StageIndex, BranchedFrom>,
+    /// Results, by key, that the ledger does not know of yet.
+    pub fresh: Option<&'p RefCell<HashMap<Digest, Recorded>>>,
 }
 
 /// What is known of an upstream stage.
@@ -98,7 +103,7 @@ impl<'p> Outlook<'p> {
         missing_reads(project, selected)?;
         let environment = project.environment()?;
         let tree = TreeReceipt::load(project.workspace.root())?;
-        Ok(Outlook { project, environment, tree, forced })
+        Ok(Outlook { project, environment, tree, forced, from: BTreeMap::new(), fresh: None })
     }
 
     /// Decides for one stage, given what is known of those it reads from.
@@ -116,7 +121,7 @@ impl<'p> Outlook<'p> {
             result: None,
             before: None,
         };
-        let inputs = inputs_of(decl, &self.project.params, reads.inputs, &self.environment)?;
+        let inputs = inputs_of(decl, &self.project.params, reads.inputs, &self.environment, self.from.get(&stage))?;
         if !reads.pending.is_empty() || !reads.absent.is_empty() {
             let baseline = self.baseline(&decl.name)?;
             decision.before = baseline.as_ref().map(|b| b.seconds);
@@ -194,9 +199,11 @@ impl<'p> Outlook<'p> {
 
     fn settle(&self, decision: &mut Decision, key: &Digest, inputs: &Inputs) -> Result<(), PlanError> {
         let ledger = &self.project.ledger;
-        decision.result = match ledger.result_and_run_of(key)? {
-            Some((receipt, run)) => Some(Recorded { receipt, run, outputs: ledger.outputs_of(&receipt)? }),
-            None => None,
+        let fresh = self.fresh.and_then(|f| f.borrow().get(key).cloned());
+        decision.result = match (fresh, ledger.result_and_run_of(key)?) {
+            (Some(fresh), _) => Some(fresh),
+            (None, Some((receipt, run))) => Some(Recorded { receipt, run, outputs: ledger.outputs_of(&receipt)? }),
+            (None, None) => None,
         };
         let forced = self.forced.contains(&decision.index);
         let (differing, dropped) = match &decision.result {

@@ -194,7 +194,7 @@ pub fn rebuild(
 /// The outputs that the verdict is on: stage receipt and path (all of its paths when `None`).
 fn wanted_of(target: &Target, chain: &[(Digest, StageReceipt)]) -> Result<Vec<(Digest, Option<String>)>, RebuildError> {
     match &target.origin {
-        Origin::Source { .. } => Err(RebuildError::Source(target.name.clone())),
+        Origin::Source { .. } | Origin::Checkpoint(_) => Err(RebuildError::Source(target.name.clone())),
         Origin::Written { receipt, output } => Ok(vec![(*receipt, Some(output.clone()))]),
         Origin::Run(run) => {
             let of_run: Vec<Digest> = run.stages.iter().filter_map(|s| s.receipt).collect();

@@ -80,6 +80,9 @@ impl Rebuilder<'_> {
         for read in &receipt.reads {
             self.put_read(receipt, read, &root)?;
         }
+        if let (Some(from), Some(path)) = (&receipt.from, &receipt.inputs.checkpoints) {
+            put_new(&self.project.store, &from.content, &root.join(path))?;
+        }
         let references = receipt.reads.iter().filter(|r| r.hold == Hold::Reference).map(|r| r.at.path.clone()).collect();
         let scanner = Scanner::open(&root, None).with_references(references);
         let bench = Bench {
@@ -118,11 +121,15 @@ impl Rebuilder<'_> {
             inputs: receipt.inputs.clone(),
             key: receipt.key,
             reads,
-            needs: receipt.needs,
+            needs: crate::manifest::Needs { time: None, ..receipt.needs },
             // The stage is told the run that it was part of, so that nothing it is told differs.
             run: receipt.run.clone(),
             folder: self.folder.join(format!("{:02}-{}.task", self.done.len(), receipt.inputs.stage)),
             environment: None,
+            from: receipt.from.clone(),
+            // A rule that did not hold then must not end it now.
+            stop_when: None,
+            better: BTreeMap::new(),
             sandbox_of: Some(self.project.workspace.root().to_path_buf()),
         })
     }

@@ -6,6 +6,7 @@ mod data;
 mod environment;
 mod metric;
 mod run;
+mod signals;
 mod stage;
 mod tree;
 
@@ -17,6 +18,10 @@ pub use metric::Metric;
 pub use run::{
     BetterWord, DatasetState, GitState, REBUILD_RECEIPT, RUN_RECEIPT, RebuildReceipt, RebuiltStage, RebuiltWrite, RunReceipt,
     RunStage, RunStageState, RunState, Verdict,
+};
+pub use signals::{
+    BranchedFrom, CHECKPOINT_RECEIPT, CheckpointReceipt, GateRecord, REMARK_RECEIPT, RemarkReceipt, STAGE_START, Series,
+    SignalNote, SignalRecord, StageStart, StartFrom,
 };
 pub use stage::{Exit, INPUTS, Inputs, PlaceRecord, Read, ReadInput, ReadKind, STAGE_RECEIPT, StageReceipt, StageState};
 pub use tree::{TREE_RECEIPT, TREE_RECEIPT_NAME, TreeReceipt, TreeReceiptError, TreeStage};
@@ -45,6 +50,20 @@ impl RunReceipt {
     /// Reads a run receipt from the store.
     pub fn load(store: &Store, digest: &Digest) -> Result<RunReceipt, ReceiptError> {
         Ok(read_document(digest, &store.read(digest)?, RUN_RECEIPT)?)
+    }
+}
+
+impl CheckpointReceipt {
+    /// Reads the receipt of a checkpoint from the store.
+    pub fn load(store: &Store, digest: &Digest) -> Result<CheckpointReceipt, ReceiptError> {
+        Ok(read_document(digest, &store.read(digest)?, CHECKPOINT_RECEIPT)?)
+    }
+}
+
+impl StageStart {
+    /// Reads what was known of an execution when it began.
+    pub fn load(store: &Store, digest: &Digest) -> Result<StageStart, ReceiptError> {
+        Ok(read_document(digest, &store.read(digest)?, STAGE_START)?)
     }
 }
 

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Content, Hold, Metric};
+use super::{BranchedFrom, Content, GateRecord, Hold, Metric};
 use crate::manifest::Better;
 use crate::store::Digest;
 
@@ -46,6 +46,18 @@ pub struct RunReceipt {
     /// The parameters that `--set` changed.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub set: Vec<String>,
+    /// The sweep that it is part of.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sweep: Option<String>,
+    /// The run that it goes on with.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub resumes: Option<String>,
+    /// The checkpoints that stages were told to start from, by stage.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub from: BTreeMap<String, BranchedFrom>,
+    /// The gates that were looked at.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub gates: Vec<GateRecord>,
     /// Each dataset's state.
     pub data: BTreeMap<String, DatasetState>,
     /// The stages, in the order of their dependencies.
@@ -80,6 +92,15 @@ impl From<Better> for BetterWord {
         match better {
             Better::Higher => BetterWord::Higher,
             Better::Lower => BetterWord::Lower,
+        }
+    }
+}
+
+impl From<BetterWord> for Better {
+    fn from(better: BetterWord) -> Better {
+        match better {
+            BetterWord::Higher => Better::Higher,
+            BetterWord::Lower => Better::Lower,
         }
     }
 }
@@ -140,7 +161,7 @@ pub enum RunState {
     Done,
     /// One failed.
     Failed,
-    /// A person stopped it.
+    /// It was stopped, by a person or by a stage's own rule.
     Stopped,
     /// Textum or the machine was lost.
     Interrupted,

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Content, Hold, Metric, PathContent};
+use super::{BranchedFrom, Content, Hold, Metric, PathContent, SignalRecord, StartFrom};
 use crate::manifest::{Command, Needs};
 use crate::store::Digest;
 
@@ -31,6 +31,12 @@ pub struct Inputs {
     pub writes: Vec<String>,
     /// The files of metrics that are brought forth, sorted.
     pub metrics: Vec<String>,
+    /// The path of its checkpoints, where one is declared.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub checkpoints: Option<String>,
+    /// The checkpoint that it goes on from; none: it starts clean.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<StartFrom>,
     /// Environment variables that count; `null` when not set.
     pub vars: BTreeMap<String, Option<String>>,
     /// Digest of the interpreter and packages that count; none for a stage that depends on none.
@@ -89,8 +95,14 @@ pub struct StageReceipt {
     pub writes: Vec<PathContent>,
     /// The files of metrics; of a stage that was not done, as far as they were there.
     pub metric_files: Vec<PathContent>,
-    /// The metrics in them.
+    /// The metrics in them, and the last values of those told by signals.
     pub metrics: BTreeMap<String, Metric>,
+    /// What it told while it ran.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub signals: Option<SignalRecord>,
+    /// The checkpoint that it went on from.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<BranchedFrom>,
     /// Of a stage that was not done: what it left behind, by digest only.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub left: Vec<PathContent>,
@@ -138,7 +150,7 @@ pub enum StageState {
     Done,
     /// It did not.
     Failed,
-    /// It was stopped by a person.
+    /// It was stopped, by a person or by its own rule.
     Stopped,
 }
 

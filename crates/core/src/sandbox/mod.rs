@@ -1,16 +1,19 @@
 //! Scratch folders that hold only what a stage declares.
 
+mod pool;
+
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+
+pub use pool::Pool;
 
 use crate::exec::ExecError;
 use crate::fsio::IoError;
 use crate::receipt::Content;
-use crate::restore::put_new;
 use crate::workspace::Project;
 
 /// Makes a sandbox of this name and puts contents in it. Nothing else is in it.
-pub fn create(project: &Project, name: &str, contents: &BTreeMap<String, Content>) -> Result<PathBuf, ExecError> {
+pub fn create(project: &Project, name: &str, contents: &BTreeMap<String, Content>, pool: &Pool) -> Result<PathBuf, ExecError> {
     let root = project.workspace.sandboxes_folder().join(name);
     std::fs::create_dir_all(&root).map_err(IoError::of("create the folder", &root))?;
     // A read may lie in another read: the folder is put first, and what it holds already stays.
@@ -19,7 +22,7 @@ pub fn create(project: &Project, name: &str, contents: &BTreeMap<String, Content
         if project.scanner.is_reference(path) {
             link_reference(project.workspace.root(), path, &root)?;
         } else if target.symlink_metadata().is_err() {
-            put_new(&project.store, content, &target)?;
+            pool.put(&project.store, content, &target)?;
         }
     }
     Ok(root)

@@ -2,8 +2,8 @@
 
 use crate::ledger::Ledger;
 use crate::receipt::{
-    DATA_RECEIPT, DataReceipt, REBUILD_RECEIPT, RUN_RECEIPT, RebuildReceipt, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt,
-    read_document,
+    CHECKPOINT_RECEIPT, CheckpointReceipt, DATA_RECEIPT, DataReceipt, REBUILD_RECEIPT, RUN_RECEIPT, RebuildReceipt, ReceiptError,
+    RunReceipt, STAGE_RECEIPT, StageReceipt, read_document,
 };
 use crate::store::{Digest, Store};
 
@@ -18,6 +18,8 @@ pub struct Inventory {
     pub stages: Vec<(Digest, StageReceipt)>,
     /// Of states of datasets.
     pub data: Vec<(Digest, DataReceipt)>,
+    /// Of checkpoints.
+    pub checkpoints: Vec<(Digest, CheckpointReceipt)>,
     /// Of rebuilds.
     pub rebuilds: Vec<(Digest, RebuildReceipt)>,
 }
@@ -34,6 +36,7 @@ impl Inventory {
                 DATA_RECEIPT => {
                     all.data.push((digest, read_document(&digest, &bytes()?, DATA_RECEIPT).map_err(ReceiptError::from)?))
                 }
+                CHECKPOINT_RECEIPT => all.checkpoints.push((digest, CheckpointReceipt::load(store, &digest)?)),
                 REBUILD_RECEIPT => {
                     all.rebuilds.push((digest, read_document(&digest, &bytes()?, REBUILD_RECEIPT).map_err(ReceiptError::from)?));
                 }

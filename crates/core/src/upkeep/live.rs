@@ -56,9 +56,18 @@ impl<'s> Live<'s> {
         for (_, data) in all.data.iter().filter(|(_, d)| d.hold == Hold::Store) {
             self.content(&data.content)?;
         }
+        for (_, made) in &all.checkpoints {
+            self.content(&made.content)?;
+        }
         let by_digest: std::collections::HashMap<&Digest, &StageReceipt> = all.stages.iter().map(|(d, r)| (d, r)).collect();
         for (digest, receipt) in &all.stages {
             self.bytes(&receipt.log.digest)?;
+            if let Some(points) = receipt.signals.as_ref().and_then(|s| s.points.as_ref()) {
+                self.bytes(&points.digest)?;
+            }
+            if let Some(from) = &receipt.from {
+                self.content(&from.content)?;
+            }
             let values = receipt.inputs.params.values().chain(receipt.inputs.vars.values().flatten());
             values.map(|text| Digest::of(text.as_bytes())).try_for_each(|d| self.bytes(&d))?;
             for output in receipt.outputs().filter(|o| !given_up.contains(&(*digest, o.path.clone()))) {

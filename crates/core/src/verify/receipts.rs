@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::{Problem, Touched, VerifyReport};
 use crate::receipt::{
-    Content, ContentKind, DATA_RECEIPT, DataReceipt, Hold, PRUNE_RECEIPT, PathContent, PruneReceipt, RUN_RECEIPT, ReceiptError,
-    RunReceipt, STAGE_RECEIPT, StageReceipt, read_document,
+    CHECKPOINT_RECEIPT, CheckpointReceipt, Content, ContentKind, DATA_RECEIPT, DataReceipt, Hold, PRUNE_RECEIPT, PathContent,
+    PruneReceipt, RUN_RECEIPT, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt, StageStart, read_document,
 };
 use crate::store::{Digest, Store, StoreError, parse_listing};
 
@@ -80,6 +80,12 @@ impl<'a> Checker<'a> {
                 Err(e) => self.lacks(e.to_string(), Touched::default()),
             }
         }
+        for digest in self.of_type(CHECKPOINT_RECEIPT) {
+            match CheckpointReceipt::load(self.store, &digest) {
+                Ok(made) => self.checkpoint(&made),
+                Err(e) => self.lacks(e.to_string(), Touched::default()),
+            }
+        }
         // Executions of runs whose receipt never came about are history too.
         for digest in self.of_type(STAGE_RECEIPT) {
             match StageReceipt::load(self.store, &digest) {
@@ -134,6 +140,15 @@ impl<'a> Checker<'a> {
         }
     }
 
+    fn checkpoint(&mut self, made: &CheckpointReceipt) {
+        let touched = || Touched { runs: [made.run.clone()].into(), ..Touched::default() };
+        let at = PathContent { path: made.path.clone(), content: made.content.clone() };
+        self.content(&at, &format!("the checkpoint {}#{} of {}", made.run, made.step, made.stage), touched());
+        if let Err(e) = StageStart::load(self.store, &made.start) {
+            self.lacks(format!("what the checkpoint {}#{} began with: {e}", made.run, made.step), touched());
+        }
+    }
+
     fn stage(&mut self, receipt: &StageReceipt, digest: &Digest, run: &str) {
         let name = &receipt.inputs.stage;
         let touched = || Touched { runs: [run.to_string()].into(), ..Touched::default() };
@@ -147,6 +162,9 @@ impl<'a> Checker<'a> {
         }
         for output in receipt.outputs() {
             self.content(output, &format!("`{}`, which {name} wrote,", output.path), touched());
+        }
+        if let Some(points) = receipt.signals.as_ref().and_then(|s| s.points.as_ref()) {
+            self.needs("", &points.digest, &format!("the metrics by step of {name}"), touched());
         }
         self.needs("", &receipt.log.digest, &format!("the log of {name}"), touched());
         for digest in receipt.environment.iter().chain(&receipt.inputs.environment) {

@@ -1,6 +1,8 @@
 //! All parts of an open project together, for those who need most of them.
 
 use std::path::Path;
+use std::rc::Rc;
+use std::sync::Arc;
 
 use super::{Workspace, WorkspaceError};
 use crate::fingerprint::{EnvironmentNow, PythonError, Scanner, environment};
@@ -15,19 +17,19 @@ pub struct Project {
     /// Its paths.
     pub workspace: Workspace,
     /// Its manifest.
-    pub manifest: Manifest,
+    pub manifest: Arc<Manifest>,
     /// The graph of its stages.
-    pub graph: Graph,
+    pub graph: Arc<Graph>,
     /// Parameters as this command uses them: the manifest's, with what was set for once.
     pub params: Params,
     /// Names of the parameters set for once.
     pub set: Vec<String>,
     /// Its store.
-    pub store: Store,
+    pub store: Arc<Store>,
     /// Its ledger.
-    pub ledger: Ledger,
+    pub ledger: Rc<Ledger>,
     /// Looks at its files.
-    pub scanner: Scanner,
+    pub scanner: Arc<Scanner>,
     /// Environment variables of this process.
     pub variables: Vec<(String, String)>,
 }
@@ -61,7 +63,17 @@ impl Project {
         let scanner = Scanner::open(workspace.root(), workspace.cache_folder()).with_references(references);
         let graph = Graph::build(&manifest.stages);
         let params = manifest.params.clone();
-        Ok(Project { workspace, manifest, graph, params, set: Vec::new(), store, ledger, scanner, variables })
+        Ok(Project {
+            workspace,
+            manifest: Arc::new(manifest),
+            graph: Arc::new(graph),
+            params,
+            set: Vec::new(),
+            store: Arc::new(store),
+            ledger: Rc::new(ledger),
+            scanner: Arc::new(scanner),
+            variables,
+        })
     }
 
     /// Opens the project for work that is recorded: makes Textum's folder if there is none.
@@ -71,6 +83,26 @@ impl Project {
         Manifest::load(&workspace.manifest_path())?;
         workspace.create_state()?;
         Project::open(folder, variables)
+    }
+
+    /// The same project with other parameters, and with its files looked at below another folder if one is
+    /// given. Store and ledger are shared.
+    pub fn variant(&self, params: Params, set: Vec<String>, root: Option<&Path>) -> Project {
+        let scanner = match root {
+            Some(root) => Arc::new(Scanner::open(root, None).with_references(self.scanner.references().to_vec())),
+            None => self.scanner.clone(),
+        };
+        Project {
+            workspace: self.workspace.clone(),
+            manifest: self.manifest.clone(),
+            graph: self.graph.clone(),
+            params,
+            set,
+            store: self.store.clone(),
+            ledger: self.ledger.clone(),
+            scanner,
+            variables: self.variables.clone(),
+        }
     }
 
     /// The environment that stages have now.

@@ -117,7 +117,57 @@ impl<C> Condition<C> {
     }
 }
 
+impl Operand<Named> {
+    fn as_text(&self, is_column: &dyn Fn(&str) -> bool) -> Operand<Named> {
+        match self {
+            Operand::Column(named) if !is_column(&named.name) => {
+                Operand::Value(named.name.clone().into_bytes(), crate::table::kind::number(named.name.as_bytes()))
+            }
+            other => other.clone(),
+        }
+    }
+}
+
 impl Condition<Named> {
+    /// The same with bare words on the right of a test taken for texts where they are no columns.
+    pub fn with_words_as_texts(&self, is_column: &dyn Fn(&str) -> bool) -> Condition<Named> {
+        let all = |parts: &[Condition<Named>]| parts.iter().map(|p| p.with_words_as_texts(is_column)).collect();
+        match self {
+            Condition::Any(parts) => Condition::Any(all(parts)),
+            Condition::All(parts) => Condition::All(all(parts)),
+            Condition::Not(inner) => Condition::Not(Box::new(inner.with_words_as_texts(is_column))),
+            Condition::Compare(a, operator, b) => Condition::Compare(a.clone(), *operator, b.as_text(is_column)),
+            Condition::Missing(operand) => Condition::Missing(operand.clone()),
+            Condition::OneOf(operand, values) => {
+                Condition::OneOf(operand.clone(), values.iter().map(|v| v.as_text(is_column)).collect())
+            }
+        }
+    }
+
+    /// The columns that it names, each once, with the first place.
+    pub fn names(&self, out: &mut Vec<Named>) {
+        let mut add = |operand: &Operand<Named>| {
+            if let Operand::Column(named) = operand
+                && !out.iter().any(|o| o.name == named.name)
+            {
+                out.push(named.clone());
+            }
+        };
+        match self {
+            Condition::Compare(a, _, b) => {
+                add(a);
+                add(b);
+            }
+            Condition::Missing(operand) => add(operand),
+            Condition::OneOf(operand, values) => {
+                add(operand);
+                values.iter().for_each(add);
+            }
+            Condition::Any(parts) | Condition::All(parts) => parts.iter().for_each(|p| p.names(out)),
+            Condition::Not(inner) => inner.names(out),
+        }
+    }
+
     /// The condition for a table with these columns.
     pub fn for_columns(&self, columns: &[String]) -> Result<Condition<usize>, FilterError> {
         self.place(&mut |named: &Named| {

@@ -67,7 +67,8 @@ pub fn words(text: &str) -> Result<Vec<(Word, Range<usize>)>, FilterError> {
             }
             c if c.is_alphabetic() || c == '_' => {
                 let rest = &text[from..];
-                let length = rest.len() - rest.trim_start_matches(|c: char| c.is_alphanumeric() || matches!(c, '_' | '.')).len();
+                let length =
+                    rest.len() - rest.trim_start_matches(|c: char| c.is_alphanumeric() || matches!(c, '_' | '.' | '@')).len();
                 at = from + length;
                 Word::Name(text[from..at].to_string())
             }

@@ -1,0 +1,63 @@
+//! `textum stop`.
+
+use std::time::{Duration, Instant};
+
+use clap::Args;
+use textum_core::exec::{ask_to_stop, live_runs};
+
+use super::{by_whom, here, variables};
+use crate::args::{Format, Global};
+use crate::failure::{Failure, NOT_THERE, UNSUCCESSFUL, USAGE};
+use crate::ui::Ui;
+
+/// What `textum stop` takes.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  textum stop              the only run at work\n  textum stop 7f3a         this one, if several are\n  textum stop --now        end its stages at once, without letting them finish by themselves\n\nSteps and checkpoints stay; `textum resume` goes on from the last checkpoint."
+)]
+pub struct StopArgs {
+    /// The run; may be left out when only one is at work
+    #[arg(value_name = "RUN", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
+    run: Option<String>,
+    /// Do not let its stages end by themselves
+    #[arg(long)]
+    now: bool,
+    /// Why, for the record
+    #[arg(long, value_name = "TEXT")]
+    because: Option<String>,
+}
+
+/// Stops.
+pub fn run(global: &Global, args: &StopArgs, ui: &Ui) -> Result<u8, Failure> {
+    ui.only(&[Format::Text, Format::Json])?;
+    let project = textum_core::workspace::Project::open(&here(global), variables())?;
+    let runs = project.workspace.runs_folder();
+    let at_work = live_runs(&runs);
+    let run = match (&args.run, at_work.as_slice()) {
+        (_, []) => return Err(Failure::new(NOT_THERE, "no run is at work", "`textum runs` lists those that have ended")),
+        (None, [only]) => only.clone(),
+        (None, several) => {
+            let help = format!("name one: {}", several.join(", "));
+            return Err(Failure::new(USAGE, format!("{} runs are at work", several.len()), help));
+        }
+        (Some(name), _) => super::live_run(&project, name).ok_or_else(|| {
+            let help = format!("at work: {}", at_work.join(", "));
+            Failure::new(NOT_THERE, format!("no run `{name}` is at work"), help)
+        })?,
+    };
+    let because = args.because.as_ref().map(|b| format!(": {b}")).unwrap_or_default();
+    ask_to_stop(&runs, &run, &format!("it was stopped by {}{because}", by_whom()), args.now)?;
+    let begun = Instant::now();
+    while live_runs(&runs).contains(&run) {
+        if begun.elapsed() > Duration::from_secs(20) {
+            let help = "`textum stop --now` ends its stages at once";
+            return Err(Failure::new(UNSUCCESSFUL, format!("{run} was asked to stop, but is still at work"), help));
+        }
+        std::thread::sleep(Duration::from_millis(30));
+    }
+    match ui.format {
+        Format::Json => ui.json(&serde_json::json!({"run": run, "stopped": true})),
+        _ => ui.result(&format!("{run} is stopped: textum resume {} goes on with it", run.rsplit('-').next().unwrap_or_default())),
+    }
+    Ok(0)
+}

@@ -1,0 +1,408 @@
+//! One run under way: settles or begins each stage as soon as what it reads is there.
+
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::time::{Duration, Instant};
+
+use super::conduct::Common;
+use super::gates::Gates;
+use super::live::LiveRun;
+use super::run::{Execution, RunOptions, SettledStage, settled_by_record};
+use super::stage::{Bench, Task};
+use super::watch::{Watcher, undeclared};
+use super::{ExecError, GRACE};
+use crate::event::{CancelToken, Event, EventSink};
+use crate::graph::StageIndex;
+use crate::plan::{Action, Decision, Outlook, Recorded, Settled};
+use crate::receipt::{BranchedFrom, PathContent, Read, RunReceipt, RunStageState, StageReceipt, StageState, canonical};
+use crate::restore::put_in_tree;
+use crate::sandbox::Pool;
+use crate::store::Digest;
+use crate::workspace::Project;
+
+/// Everything the scheduler keeps account of while the stages of one run are carried out.
+pub(super) struct Conductor<'a> {
+    pub(super) project: &'a Project,
+    pub(super) outlook: Outlook<'a>,
+    pub(super) options: &'a RunOptions,
+    pub(super) bench: &'a Bench<'a>,
+    pub(super) live: LiveRun,
+    pub(super) draft: RunReceipt,
+    pub(super) gates: Gates<'a>,
+    pub(super) pool: Option<&'a Pool>,
+    pub(super) watcher: Option<Watcher>,
+    /// Everything that any stage declares.
+    pub(super) declared: HashSet<&'a str>,
+    pub(super) environment: Option<Digest>,
+    pub(super) events: &'a dyn EventSink,
+    /// The stages of the run in the order of their dependencies, and those not yet decided on.
+    pub(super) order: Vec<StageIndex>,
+    pub(super) todo: BTreeSet<StageIndex>,
+    pub(super) settled: BTreeMap<StageIndex, Settled>,
+    pub(super) done: BTreeMap<StageIndex, SettledStage>,
+    /// Decided to be executed, waiting for room on the machine.
+    pub(super) waiting: Vec<Decision>,
+    pub(super) running: BTreeSet<StageIndex>,
+    /// Nothing new is begun.
+    pub(super) halted: bool,
+    pub(super) clock: Instant,
+    pub(super) ending: Ending,
+}
+
+/// How far a run has been told to end.
+#[derive(Default)]
+pub(super) struct Ending {
+    told: bool,
+    killed: bool,
+    since: Option<Instant>,
+    looked: Option<Instant>,
+}
+
+/// The paths that a stage declares, or all stages do.
+pub(super) fn declared_by<'p>(project: &'p Project, stage: Option<&str>) -> HashSet<&'p str> {
+    let stages = project.manifest.stages.iter().filter(|s| stage.is_none_or(|name| s.name == name));
+    let own = stages.flat_map(|s| s.reads.iter().map(String::as_str).chain(s.outputs()));
+    own.chain(project.manifest.stages.iter().filter_map(|s| s.checkpoints.as_deref()))
+        .chain(project.manifest.environment.files.iter().map(String::as_str))
+        .collect()
+}
+
+impl Conductor<'_> {
+    /// Tells the commands at work to end when somebody asked for that, and ends them when they do not.
+    pub(super) fn end_if_asked(&mut self, cancel: &CancelToken, failed: bool) {
+        let own = self.bench.cancel;
+        if cancel.asked() && !own.asked() {
+            own.ask();
+        }
+        if cancel.at_once() && !own.at_once() {
+            own.ask();
+        }
+        let now = Instant::now();
+        if self.ending.looked.is_none_or(|at| now - at >= LOOK_FOR_STOP) {
+            self.ending.looked = Some(now);
+            if let Some((reason, at_once)) = self.live.stop_asked() {
+                if !own.asked() {
+                    own.ask_because(reason);
+                }
+                if at_once && !own.at_once() {
+                    own.ask();
+                }
+            }
+        }
+        if (own.asked() || failed) && !self.ending.told {
+            self.ending.told = true;
+            self.halted = true;
+            if own.asked() {
+                self.events.event(Event::Stopping);
+            }
+            self.bench.end_all(false);
+            self.ending.since = Some(now);
+        }
+        let out_of_patience = own.at_once() || self.ending.since.is_some_and(|at| now - at >= GRACE);
+        if self.ending.told && out_of_patience && !self.ending.killed {
+            self.ending.killed = true;
+            self.bench.end_all(true);
+        }
+    }
+
+    /// Whether nothing is at work and nothing can be begun any more.
+    pub(super) fn is_over(&self) -> bool {
+        self.running.is_empty() && self.waiting.is_empty() && (self.halted || self.todo.is_empty() || self.is_stuck())
+    }
+
+    /// Whether all that is left waits for what did not succeed.
+    fn is_stuck(&self) -> bool {
+        let good = |u: &StageIndex| matches!(self.settled.get(u), Some(Settled::Result { .. }));
+        self.todo.iter().all(|stage| !self.project.graph.upstream(*stage).iter().all(good))
+    }
+
+    pub(super) fn skip_the_rest(&mut self) {
+        for stage in std::mem::take(&mut self.todo) {
+            let name = self.project.manifest.stages[stage].name.clone();
+            let skipped = SettledStage { stage: name, state: RunStageState::Skipped, key: None, execution: None, seconds: 0.0 };
+            self.settle(stage, skipped, None);
+        }
+    }
+
+    /// Settles or begins every stage whose upstream has its results, as far as the machine has room.
+    pub(super) fn begin_what_can(
+        &mut self,
+        common: &mut Common<'_>,
+        mut start: impl FnMut(StageIndex, Decision, Task),
+    ) -> Result<(), ExecError> {
+        if self.halted {
+            for decision in self.waiting.drain(..) {
+                self.todo.insert(decision.index);
+                decision.key.iter().for_each(|k| {
+                    common.in_flight.remove(k);
+                });
+            }
+            return Ok(());
+        }
+        for stage in self.order.iter().filter(|s| self.todo.contains(s)).copied().collect::<Vec<_>>() {
+            let upstream = self.project.graph.upstream(stage);
+            if self.halted || !upstream.iter().all(|u| matches!(self.settled.get(u), Some(Settled::Result { .. }))) {
+                continue;
+            }
+            let decision = self.outlook.decide(stage, &self.settled)?;
+            if let Some(recorded) = &decision.result
+                && common.unpublished.contains(&recorded.receipt)
+            {
+                common.publish()?;
+            }
+            // Somebody is making just this result: it will be taken over.
+            if decision.action == Action::Run && decision.key.is_some_and(|k| common.in_flight.contains(&k)) {
+                continue;
+            }
+            self.todo.remove(&stage);
+            match decision.action {
+                Action::UpToDate => {
+                    let settled = settled_by_record(self.project, decision, RunStageState::UpToDate)?;
+                    self.settle(stage, settled, None);
+                    self.look_at_gates(stage)?;
+                }
+                Action::Reuse => self.reuse(decision)?,
+                Action::Run => {
+                    common.in_flight.extend(decision.key.filter(|_| common.shared));
+                    self.waiting.push(decision);
+                }
+            }
+        }
+        for decision in std::mem::take(&mut self.waiting) {
+            let needs = self.project.manifest.stages[decision.index].needs;
+            if self.halted || !common.capacity.take(&needs) {
+                self.waiting.push(decision);
+                continue;
+            }
+            match self.task(&decision, common)? {
+                Ok(task) => {
+                    self.running.insert(decision.index);
+                    self.events.event(Event::StageStarted { stage: decision.stage.clone(), before: decision.before });
+                    start(decision.index, decision, task);
+                }
+                Err(reason) => {
+                    common.capacity.give_back(&needs);
+                    if let Some(key) = decision.key {
+                        common.in_flight.remove(&key);
+                    }
+                    let stage = SettledStage {
+                        stage: decision.stage.clone(),
+                        state: RunStageState::Failed,
+                        key: None,
+                        execution: None,
+                        seconds: 0.0,
+                    };
+                    self.settle(decision.index, stage, Some(reason));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Looks at the gates after a stage that has its result. One that does not hold ends the run.
+    fn look_at_gates(&mut self, index: StageIndex) -> Result<(), ExecError> {
+        let stage = &self.project.manifest.stages[index].name;
+        let settled: Vec<&SettledStage> = self.done.values().collect();
+        let mut found = self.gates.after(stage, &settled, &self.draft)?;
+        for gate in &mut found {
+            if !gate.held {
+                self.halted = true;
+                let left = self.order.iter().filter(|s| !self.done.contains_key(s) && !self.running.contains(s));
+                gate.kept_from = left.map(|s| self.project.manifest.stages[*s].name.clone()).collect();
+            }
+            self.events.event(Event::Gate { gate: gate.clone() });
+        }
+        self.draft.gates.extend(found);
+        Ok(())
+    }
+
+    fn clearer(&self) -> super::Clearer<'_> {
+        super::Clearer {
+            scanner: &self.project.scanner,
+            store: &self.project.store,
+            ledger: &self.project.ledger,
+            aside: self.project.workspace.aside_folder().join(&self.draft.run),
+            events: self.events,
+        }
+    }
+
+    fn reuse(&mut self, decision: Decision) -> Result<(), ExecError> {
+        let clock = Instant::now();
+        if let Some(recorded) = &decision.result {
+            let clearer = self.clearer();
+            for output in &recorded.outputs {
+                let target = self.project.scanner.root().join(&output.path);
+                match self.pool {
+                    Some(pool) if target.symlink_metadata().is_err() => pool.put(&self.project.store, &output.content, &target)?,
+                    _ => put_in_tree(&clearer, &output.path, &output.content)?,
+                }
+            }
+        }
+        let index = decision.index;
+        let mut stage = settled_by_record(self.project, decision, RunStageState::Reused)?;
+        stage.seconds = clock.elapsed().as_secs_f64();
+        self.settle(index, stage, None);
+        self.look_at_gates(index)
+    }
+
+    /// What is to be executed, its outputs cleared; or why it cannot be.
+    fn task(&self, decision: &Decision, common: &Common<'_>) -> Result<Result<Task, String>, ExecError> {
+        let (Some(inputs), Some(key)) = (&decision.inputs, decision.key) else {
+            let absent: Vec<&str> = decision
+                .reasons
+                .iter()
+                .filter(|r| r.kind == crate::fingerprint::ReasonKind::Missing)
+                .map(|r| r.name.as_str())
+                .collect();
+            return Ok(Err(format!("it reads {}, which is not there: the stage that should write it did not", absent.join(", "))));
+        };
+        let clearer = self.clearer();
+        for output in inputs.writes.iter().chain(&inputs.metrics) {
+            clearer.clear(output.trim_end_matches('/'))?;
+        }
+        let from = self.outlook.from.get(&decision.index);
+        if let Some(path) = &inputs.checkpoints {
+            self.prepare_checkpoints(&clearer, &decision.stage, path, from)?;
+        }
+        let mut reads = Vec::new();
+        for (path, content) in &decision.reads {
+            let writers = self.project.graph.writers_of(path);
+            // A folder with outputs and other files in it, or a part of an output, was not taken in by itself.
+            let is_output = |w: &StageIndex| {
+                self.done.get(w).and_then(|d| d.execution.as_ref()).is_some_and(|e| e.outputs.iter().any(|o| o.path == *path))
+            };
+            if !writers.is_empty()
+                && !writers.iter().any(is_output)
+                && self.project.scanner.record(path, common.writer)?.as_ref() != Some(content)
+            {
+                return Ok(Err(format!("it reads {path}, which has changed just now")));
+            }
+            let by = writers.iter().filter_map(|w| self.done.get(w)?.execution.as_ref().map(|e| e.receipt)).collect();
+            reads.push(Read {
+                at: PathContent { path: path.clone(), content: content.clone() },
+                by,
+                dataset: if writers.is_empty() { self.project.dataset_of(path).map(str::to_string) } else { None },
+                for_all: self.project.manifest.environment.files.contains(path),
+                hold: self.project.hold_of(path),
+            });
+        }
+        let decl = &self.project.manifest.stages[decision.index];
+        Ok(Ok(Task {
+            inputs: inputs.clone(),
+            key,
+            reads,
+            needs: decl.needs,
+            run: self.draft.run.clone(),
+            from: from.cloned(),
+            stop_when: decl.stop_when.clone(),
+            better: self.project.manifest.metrics.iter().cloned().collect(),
+            folder: self.live.folder.join(&decision.stage),
+            environment: self.environment,
+            sandbox_of: self.options.sandbox.then(|| self.project.workspace.root().to_path_buf()),
+        }))
+    }
+
+    /// A stage starts clean unless it is told to go on from a checkpoint; then that lies there, and nothing else.
+    fn prepare_checkpoints(
+        &self,
+        clearer: &super::Clearer<'_>,
+        stage: &str,
+        path: &str,
+        from: Option<&BranchedFrom>,
+    ) -> Result<(), ExecError> {
+        let stage = stage.to_string();
+        let lay_there = self.project.scanner.root().join(path).symlink_metadata().is_ok();
+        clearer.clear(path)?;
+        match from {
+            Some(from) => {
+                put_in_tree(clearer, path, &from.content)?;
+                self.events.event(Event::GoesOn { stage, run: from.run.clone(), step: from.step });
+            }
+            None if lay_there => self.events.event(Event::StartsClean { stage, path: path.to_string() }),
+            None => {}
+        }
+        Ok(())
+    }
+
+    pub(super) fn take_in(
+        &mut self,
+        decision: Decision,
+        mut receipt: StageReceipt,
+        common: &mut Common<'_>,
+    ) -> Result<(), ExecError> {
+        self.report_undeclared(&decision, &mut receipt, common);
+        let digest = common.writer.put_document(&canonical(&receipt)?)?;
+        if common.shared {
+            common.unpublished.insert(digest);
+            if receipt.state == StageState::Done {
+                let mut outputs: Vec<PathContent> = receipt.outputs().cloned().collect();
+                outputs.sort_by(|a, b| a.path.cmp(&b.path));
+                let recorded = Recorded { receipt: digest, run: receipt.run.clone(), outputs };
+                common.fresh.borrow_mut().insert(receipt.key, recorded);
+            } else if let Some(pool) = self.pool {
+                // What the stage may have written into must not reach another one.
+                receipt.reads.iter().for_each(|r| pool.forget(&self.project.store, &r.at.content));
+            }
+        }
+        if let (Some(old), StageState::Done) = (&decision.result, receipt.state) {
+            let came_out_so = |o: &PathContent| receipt.outputs().any(|n| n == o);
+            let differing: Vec<String> = old.outputs.iter().filter(|o| !came_out_so(o)).map(|o| o.path.clone()).collect();
+            if !differing.is_empty() {
+                self.events.event(Event::NotDeterministic { stage: decision.stage.clone(), paths: differing });
+            }
+        }
+        let state = match receipt.state {
+            StageState::Done => RunStageState::Ran,
+            StageState::Failed => RunStageState::Failed,
+            StageState::Stopped => RunStageState::Stopped,
+        };
+        let (reason, seconds, key) = (receipt.reason.clone(), receipt.seconds, receipt.key);
+        let stage =
+            SettledStage { stage: decision.stage, state, key: Some(key), execution: Some(Execution::of(digest, receipt)), seconds };
+        self.settle(decision.index, stage, reason);
+        if state == RunStageState::Ran { self.look_at_gates(decision.index) } else { Ok(()) }
+    }
+
+    /// What was opened while the stage ran and nothing declares. With several stages at work it cannot
+    /// be told whose it was: then only what none of the pipeline declares is told of, to each.
+    fn report_undeclared(&self, decision: &Decision, receipt: &mut StageReceipt, common: &Common<'_>) {
+        let Some(watcher) = &self.watcher else { return };
+        let opened = watcher.opened();
+        if opened.is_empty() || receipt.state != StageState::Done {
+            return;
+        }
+        let alone = !common.shared && self.running.is_empty() && self.capacity_is_single();
+        let found = match alone {
+            true => undeclared(&opened, &declared_by(self.project, Some(&decision.stage))),
+            false => undeclared(&opened, &self.declared),
+        };
+        if !found.is_empty() {
+            receipt.undeclared.clone_from(&found);
+            self.events.event(Event::Undeclared { stage: decision.stage.clone(), paths: found });
+        }
+    }
+
+    /// Whether never more than one stage is at work, so that what is opened is surely that stage's.
+    fn capacity_is_single(&self) -> bool {
+        self.options.jobs == Some(1) || self.project.manifest.stages.len() == 1 || self.is_chain()
+    }
+
+    fn is_chain(&self) -> bool {
+        let graph = &self.project.graph;
+        let order = graph.order();
+        order.windows(2).all(|pair| graph.upstream(pair[1]).contains(&pair[0]))
+    }
+
+    fn settle(&mut self, index: StageIndex, stage: SettledStage, reason: Option<String>) {
+        let good = matches!(stage.state, RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate);
+        if good && let Some(done) = &stage.execution {
+            self.settled.insert(index, Settled::Result { outputs: done.outputs.clone(), in_place: true });
+        } else if matches!(stage.state, RunStageState::Failed | RunStageState::Stopped) && !self.options.keep_going {
+            self.halted = true;
+        }
+        self.events.event(Event::StageSettled { stage: stage.stage.clone(), state: stage.state, seconds: stage.seconds, reason });
+        self.done.insert(index, stage);
+    }
+}
+
+/// How often it is looked whether another terminal asks to stop.
+const LOOK_FOR_STOP: Duration = Duration::from_millis(100);

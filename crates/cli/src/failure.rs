@@ -1,7 +1,10 @@
 //! The one table from errors to what is said, what to do next, and the exit status.
 
+use textum_core::comparison::CompareError;
+use textum_core::curve::CurveError;
 use textum_core::data::DataError;
 use textum_core::exec::{ClearError, ExecError};
+use textum_core::figure::PictureError;
 use textum_core::fingerprint::{PythonError, ScanError};
 use textum_core::fsio::IoError;
 use textum_core::ledger::{CheckpointError, FieldError, LedgerError, NameError};
@@ -125,6 +128,11 @@ unwrapping!(StoreError { Io },
     StoreError::Damaged { .. } => damaged("`textum verify` tells what it touches, `textum verify --repair` mends what it can; damaged content is never handed out"),
     StoreError::Missing { .. } => absent("if it is an output, `textum rebuild` can make it again"),
 );
+unwrapping!(CurveError { Store, Receipt, Io });
+unwrapping!(CompareError { Store, Receipt, Ledger });
+unwrapping!(PictureError {},
+    PictureError(_) => damaged("write an .svg instead"),
+);
 unwrapping!(LedgerError { Io, Store, Receipt },
     LedgerError::Older => damaged("run the command again: it is made anew from the receipts"),
     LedgerError::Damaged { .. } => damaged("the ledger is only an index: `textum verify --repair` makes it anew from the receipts"),
@@ -200,7 +208,7 @@ impl From<TableError> for Failure {
 }
 
 /// A condition with what is wrong in it underlined.
-fn pointed_at(text: &str, source: &FilterError) -> Failure {
+pub fn pointed_at(text: &str, source: &FilterError) -> Failure {
     let width = |text: &str| unicode_width::UnicodeWidthStr::width(text);
     let (before, marked) = (&text[..source.at.start], &text[source.at.clone()]);
     let under = format!("{}{}", " ".repeat(width(before)), "^".repeat(width(marked).max(1)));

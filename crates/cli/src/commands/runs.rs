@@ -1,50 +1,233 @@
 //! `textum runs`.
 
 use clap::Args;
+use textum_core::curve::steps_of;
+use textum_core::ledger::{Field, NameError, RunRow, Selection, SortKey, VersionNumbers};
+use textum_core::manifest::Better;
+use textum_core::receipt::RunReceipt;
+use textum_core::table::filter::parse;
+use textum_core::workspace::Project;
 
 use super::{open, versions_by_content};
 use crate::args::{Format, Global};
-use crate::failure::Failure;
+use crate::failure::{Failure, NOT_THERE, USAGE, pointed_at};
 use crate::render;
+use crate::render::runs::Entry;
 use crate::ui::Ui;
 
 /// What `textum runs` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum runs                  the newest 20\n  textum runs --all --format csv > runs.csv\n  textum runs --format json"
+    after_help = "Examples:\n  textum runs                          the newest 20; a sweep is one line\n  textum runs sweep-3fa2c1             the runs of a sweep\n  textum runs --by auc --last 5        the five best by a metric\n  textum runs --where 'fit.rate < 0.2 and data.shifts = shifts@2 and state = done'\n  textum runs --group-by fit.depth     count, best and spread for each value of a parameter\n  textum runs --columns fit.rate,auc,took\n  textum runs --steps 7f3a             the steps and checkpoints of a run\n  textum runs --all --format csv > runs.csv\n\nRuns are told apart by run, label, state, started, took, sweep, data.NAME, parameters and metrics."
 )]
 pub struct RunsArgs {
-    /// The newest N runs
+    /// Only the runs of this sweep
+    #[arg(value_name = "SWEEP")]
+    sweep: Option<String>,
+    /// N at most: the newest, or the first in the order of --by
     #[arg(long, value_name = "N", default_value_t = 20, conflicts_with = "all")]
     last: usize,
     /// All runs
     #[arg(long)]
     all: bool,
+    /// Sort by a metric (the best first), a parameter, data.NAME, took, started or label
+    #[arg(long, value_name = "NAME", add = clap_complete::ArgValueCandidates::new(crate::complete::params))]
+    by: Option<String>,
+    /// Turn the order round
+    #[arg(long)]
+    reverse: bool,
+    /// Only runs that meet a condition
+    #[arg(long = "where", value_name = "CONDITION")]
+    condition: Option<String>,
+    /// A line for each value of a parameter, dataset or other field
+    #[arg(long, value_name = "NAME", add = clap_complete::ArgValueCandidates::new(crate::complete::params))]
+    group_by: Option<String>,
+    /// Just these columns beside the run
+    #[arg(long, value_name = "NAME,NAME…", value_delimiter = ',', conflicts_with = "group_by")]
+    columns: Option<Vec<String>>,
+    /// Each run of a sweep on a line of its own
+    #[arg(long)]
+    flat: bool,
+    /// The steps of this run instead: metrics and checkpoints
+    #[arg(long, value_name = "RUN", conflicts_with_all = ["by", "condition", "group_by", "columns", "sweep"], add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
+    steps: Option<String>,
 }
 
 /// Lists the runs.
 pub fn run(global: &Global, args: &RunsArgs, ui: &Ui) -> Result<u8, Failure> {
     ui.only(&[Format::Text, Format::Json, Format::Csv, Format::Md])?;
     let project = open(global, ui)?;
-    let runs = project.ledger.runs((!args.all).then_some(args.last))?;
+    if let Some(name) = &args.steps {
+        return steps(&project, name, args.all, ui);
+    }
     let versions = versions_by_content(&project)?;
+    let numbers: VersionNumbers = versions.iter().map(|(k, v)| (k.clone(), v.number)).collect();
+    let most = (!args.all).then_some(args.last);
+    let mut asked = Selection { by: sort_key(&project, args)?, sweep: sweep(&project, args)?, most, ..Selection::default() };
+    if let Some(text) = &args.condition {
+        let condition = parse(text).map_err(|e| pointed_at(text, &e))?;
+        asked.condition = Some((text.clone(), condition));
+    }
+    if let Some(name) = &args.group_by {
+        return groups(&project, asked, name, args, &numbers, ui);
+    }
+    let plain = asked.by.is_none() && asked.condition.is_none() && asked.sweep.is_none() && args.columns.is_none();
+    let folded = plain && !args.flat && ui.format == Format::Text;
+    let (entries, more) = match folded {
+        true => newest_entries(&project, most)?,
+        false => {
+            let (runs, more) = project.ledger.select(&asked, &numbers)?;
+            (runs.into_iter().map(Entry::Run).collect(), more)
+        }
+    };
     if ui.format == Format::Json {
-        ui.json(&render::runs::json(&runs, &versions));
+        ui.json(&render::runs::json(entries.iter().flat_map(Entry::runs), &versions));
         return Ok(0);
     }
+    let columns = args.columns.as_ref().map(|names| fields(&project, names)).transpose()?;
+    let first = asked.by.as_ref().and_then(|key| match &key.field {
+        Field::Metric(name) | Field::Param(name) | Field::Data(name) => Some(name.as_str()),
+        _ => None,
+    });
     let width = (ui.format == Format::Text).then_some(ui.width);
-    let listed = render::runs::list(&runs, &project.manifest.metrics, &versions, jiff::Timestamp::now(), width);
+    let look = render::runs::Listing {
+        directions: &project.manifest.metrics,
+        versions: &versions,
+        now: jiff::Timestamp::now(),
+        width,
+        columns: columns.as_deref(),
+        first,
+    };
+    let listed = look.list(&entries);
     match ui.format {
         Format::Csv => ui.result(&listed.csv()),
         Format::Md => ui.result(&listed.markdown()),
-        _ if runs.is_empty() => ui.say("no runs yet: make one with `textum run`"),
-        _ => {
-            let more = project.ledger.run_ids()?.len() - runs.len();
-            ui.result(&listed.text(more, &ui.style));
-        }
+        _ if entries.is_empty() && (args.condition.is_some() || args.sweep.is_some()) => ui.say("no run meets that"),
+        _ if entries.is_empty() => ui.say("no runs yet: make one with `textum run`"),
+        _ => ui.result(&listed.text(more, asked.by.is_some() || asked.condition.is_some(), &ui.style)),
     }
     for id in textum_core::exec::live_runs(&project.workspace.runs_folder()) {
-        ui.say(&format!("{id} is at work now"));
+        ui.say(&format!("{id} is at work now: textum follow {}", id.rsplit('-').next().unwrap_or_default()));
+    }
+    Ok(0)
+}
+
+fn sweep(project: &Project, args: &RunsArgs) -> Result<Option<String>, Failure> {
+    let Some(name) = &args.sweep else { return Ok(None) };
+    let known = project.ledger.sweeps()?;
+    let fits =
+        |k: &&String| k.starts_with(name.as_str()) || k.strip_prefix("sweep-").is_some_and(|rest| rest.starts_with(name.as_str()));
+    let fitting: Vec<&String> = known.iter().filter(fits).collect();
+    match fitting.as_slice() {
+        [one] => Ok(Some((*one).clone())),
+        [] => {
+            let help = match known.is_empty() {
+                true => "make one with `textum run --vary NAME=VALUES`; `textum show RUN` shows a single run".to_string(),
+                false => format!("sweeps: {}; `textum show RUN` shows a single run", render::text::some(&known, 8)),
+            };
+            Err(Failure::new(NOT_THERE, format!("there is no sweep `{name}`"), help))
+        }
+        several => {
+            let names: Vec<String> = several.iter().map(|s| (*s).clone()).collect();
+            Err(Failure::new(USAGE, format!("`{name}` is ambiguous: {}", names.join(", ")), "give more of it"))
+        }
+    }
+}
+
+/// A metric's best comes first; whatever else is sorted, its smallest.
+fn sort_key(project: &Project, args: &RunsArgs) -> Result<Option<SortKey>, Failure> {
+    let Some(name) = &args.by else {
+        return Ok(args.reverse.then_some(SortKey { field: Field::Started, descending: false }));
+    };
+    let field = project.ledger.field(name)?;
+    let descending = match &field {
+        Field::Metric(name) => !project.manifest.metrics.iter().any(|(n, b)| n == name && *b == Better::Lower),
+        Field::Started => true,
+        _ => false,
+    };
+    Ok(Some(SortKey { field, descending: descending != args.reverse }))
+}
+
+fn fields(project: &Project, names: &[String]) -> Result<Vec<(String, Field)>, Failure> {
+    names.iter().map(|n| Ok((n.trim().to_string(), project.ledger.field(n.trim())?))).collect()
+}
+
+/// The newest entries of the list: runs, and sweeps as one each.
+fn newest_entries(project: &Project, most: Option<usize>) -> Result<(Vec<Entry>, usize), Failure> {
+    let all = project.ledger.ids_and_sweeps()?;
+    let mut entries: Vec<(Option<String>, Vec<String>)> = Vec::new();
+    for (id, sweep) in all {
+        let known = sweep.as_ref().and_then(|s| entries.iter().position(|(k, _)| k.as_ref() == Some(s)));
+        match known {
+            Some(at) => entries[at].1.push(id),
+            None => entries.push((sweep, vec![id])),
+        }
+    }
+    let total = entries.len();
+    let shown = most.unwrap_or(total).min(total);
+    let more = entries[shown..].iter().map(|(_, ids)| ids.len()).sum();
+    let load = |id: &String| -> Result<RunRow, Failure> {
+        Ok(project.ledger.run(id)?.ok_or_else(|| NameError::NoRun { name: id.clone(), near: None })?)
+    };
+    let made = entries.into_iter().take(shown).map(|(sweep, ids)| {
+        let runs: Vec<RunRow> = ids.iter().map(load).collect::<Result<_, _>>()?;
+        Ok(match sweep {
+            Some(name) => Entry::Sweep { name, runs },
+            None => Entry::Run(runs.into_iter().next().ok_or(NameError::NoRuns)?),
+        })
+    });
+    Ok((made.collect::<Result<_, Failure>>()?, more))
+}
+
+fn groups(
+    project: &Project,
+    mut asked: Selection,
+    name: &str,
+    args: &RunsArgs,
+    numbers: &VersionNumbers,
+    ui: &Ui,
+) -> Result<u8, Failure> {
+    let field = project.ledger.field(name)?;
+    let directions = &project.manifest.metrics;
+    let metric = match asked.by.take().map(|key| key.field) {
+        Some(Field::Metric(name)) => Some(name),
+        Some(_) => {
+            let help = "name a metric with --by: its best and spread are told for each group";
+            return Err(Failure::new(USAGE, "groups are told by a metric", help));
+        }
+        None => directions.iter().map(|(n, _)| n.clone()).find(|n| project.ledger.field(n).is_ok()),
+    };
+    // A group is made of all runs, not of the newest ones.
+    asked.most = None;
+    let (runs, _) = project.ledger.select(&asked, numbers)?;
+    let better = metric.as_deref().map(|m| {
+        let known = directions.iter().find(|(n, _)| n == m).map_or(Better::Higher, |(_, b)| *b);
+        let turned = if known == Better::Higher { Better::Lower } else { Better::Higher };
+        (m, if args.reverse { turned } else { known })
+    });
+    let found = project.ledger.groups(&runs, &field, better, numbers)?;
+    match ui.format {
+        Format::Json => ui.json(&render::groups::json(&found, better)),
+        Format::Csv => ui.result(&render::groups::csv(name, &found, better)),
+        Format::Md => ui.result(&render::groups::markdown(name, &found, better)),
+        _ if found.is_empty() => ui.say("no run meets that"),
+        _ => ui.result(&render::groups::text(name, &found, better, &ui.style)),
+    }
+    Ok(0)
+}
+
+fn steps(project: &Project, name: &str, all: bool, ui: &Ui) -> Result<u8, Failure> {
+    let id = project.ledger.resolve_run(name, &project.manifest.metrics)?;
+    let row = project.ledger.run(&id)?.ok_or(NameError::NoRuns)?;
+    let receipt = RunReceipt::load(&project.store, &row.receipt)?;
+    let checkpoints = project.ledger.checkpoints_of(&id)?;
+    let found = steps_of(&project.store, &receipt, &checkpoints, &project.manifest.metrics)?;
+    match ui.format {
+        Format::Json => ui.json(&render::steps::json(&id, &found)),
+        Format::Csv => ui.result(&render::steps::csv(&found)),
+        Format::Md => ui.result(&render::steps::markdown(&found)),
+        _ if found.is_empty() => ui.say(&format!("no stage of {id} told of steps: see textum emit --help")),
+        _ => ui.result(&render::steps::text(&id, &found, &project.manifest.metrics, all, ui.width, &ui.style)),
     }
     Ok(0)
 }

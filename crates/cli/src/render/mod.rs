@@ -1,14 +1,20 @@
 //! Core values to text, JSON, CSV and Markdown: pure functions.
 
+pub mod chart;
+pub mod compare;
 pub mod data;
 pub mod events;
 pub mod graph;
+pub mod groups;
 pub mod mistakes;
 pub mod plan;
+pub mod plot;
 pub mod rebuild;
 pub mod run;
 pub mod runs;
 pub mod show;
+pub mod spread;
+pub mod steps;
 pub mod sweep;
 pub mod table;
 pub mod text;

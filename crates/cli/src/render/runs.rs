@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 use serde_json::{Value, json};
-use textum_core::ledger::RunRow;
+use textum_core::ledger::{Field, RunRow, metric_of};
 use textum_core::manifest::Better;
 use textum_core::receipt::Metric;
 use textum_core::store::Digest;
@@ -68,87 +68,209 @@ fn data(run: &RunRow, versions: &Versions) -> BTreeMap<String, String> {
     run.data.iter().map(|(n, d)| (n.clone(), named(n, d))).collect()
 }
 
-/// Lays the runs out; `width` is that of the terminal, `None` for all columns.
-pub fn list(runs: &[RunRow], directions: &[(String, Better)], versions: &Versions, now: Timestamp, width: Option<usize>) -> Listed {
-    let one = runs.len() == 1;
-    let (mut param_columns, same_params) = split(runs, params);
-    let (mut data_columns, same_data) = split(runs, |r| data(r, versions));
-    let metric_names: BTreeSet<&String> = runs.iter().flat_map(|r| r.metrics.iter().map(|(n, _)| n)).collect();
-    // Metrics with a direction first: somebody cares for them.
-    let mut metrics: Vec<String> = directions.iter().map(|(n, _)| n.clone()).filter(|n| metric_names.contains(n)).collect();
-    metrics.extend(metric_names.into_iter().filter(|n| !metrics.contains(n)).cloned().collect::<Vec<_>>());
-    let labels = runs.iter().any(|r| r.label.is_some());
-    let fixed = 22 + 14 + 13 + 10 + if labels { 14 } else { 0 };
-    if let Some(width) = width {
-        // The least telling go first: metrics without a direction, then data, then parameters.
-        let room = |n: usize, p: &[String], d: &[String], m: &[String]| {
-            let wide = |names: &[String]| names.iter().map(|n| n.width().max(7) + 2).sum::<usize>();
-            fixed + wide(p) + wide(d) + wide(m) <= n
+/// A line of the list.
+pub enum Entry {
+    /// A run.
+    Run(RunRow),
+    /// All runs of a sweep, newest first.
+    Sweep {
+        /// Its name.
+        name: String,
+        /// Its runs.
+        runs: Vec<RunRow>,
+    },
+}
+
+impl Entry {
+    /// The runs in it.
+    pub fn runs(&self) -> &[RunRow] {
+        match self {
+            Entry::Run(run) => std::slice::from_ref(run),
+            Entry::Sweep { runs, .. } => runs,
+        }
+    }
+}
+
+/// How runs are to be listed.
+pub struct Listing<'l> {
+    /// The direction in which metrics get better.
+    pub directions: &'l [(String, Better)],
+    /// The versions of datasets.
+    pub versions: &'l Versions,
+    /// Now.
+    pub now: Timestamp,
+    /// The width of the terminal; `None` for all columns.
+    pub width: Option<usize>,
+    /// Just these columns, if some are asked for.
+    pub columns: Option<&'l [(String, Field)]>,
+    /// What the runs are sorted by: it has a column whatever there is room for.
+    pub first: Option<&'l str>,
+}
+
+/// The columns of a list beside the fixed ones.
+#[derive(Default)]
+struct Columns {
+    labels: bool,
+    params: Vec<String>,
+    data: Vec<String>,
+    metrics: Vec<String>,
+}
+
+/// Values of several runs in one cell: one value, a range, or how many there are.
+fn together(values: &[Option<String>]) -> String {
+    let distinct: BTreeSet<&String> = values.iter().flatten().collect();
+    let numbers: Vec<f64> = distinct.iter().filter_map(|v| v.parse().ok()).collect();
+    match distinct.len() {
+        0 => "–".into(),
+        1 => distinct.first().map(|v| (*v).clone()).unwrap_or_default(),
+        n if numbers.len() == n => {
+            let (low, high) = numbers.iter().fold((f64::MAX, f64::MIN), |(l, h), v| (l.min(*v), h.max(*v)));
+            format!("{}–{}", text::figure(low), text::figure(high))
+        }
+        n => format!("{n} values"),
+    }
+}
+
+impl Listing<'_> {
+    /// Lays the runs out.
+    pub fn list(&self, entries: &[Entry]) -> Listed {
+        let runs: Vec<RunRow> = entries.iter().flat_map(Entry::runs).cloned().collect();
+        let (param_columns, same_params) = split(&runs, params);
+        let (data_columns, same_data) = split(&runs, |r| data(r, self.versions));
+        if let Some(columns) = self.columns {
+            return self.chosen(entries, columns);
+        }
+        let metric_names: BTreeSet<&String> = runs.iter().flat_map(|r| r.metrics.iter().map(|(n, _)| n)).collect();
+        // Metrics with a direction first: somebody cares for them.
+        let mut metrics: Vec<String> =
+            self.directions.iter().map(|(n, _)| n.clone()).filter(|n| metric_names.contains(n)).collect();
+        metrics.extend(metric_names.into_iter().filter(|n| !metrics.contains(n)).cloned().collect::<Vec<_>>());
+        let lead = |names: &mut Vec<String>| {
+            if let Some(at) = names.iter().position(|n| Some(n.as_str()) == self.first) {
+                let name = names.remove(at);
+                names.insert(0, name);
+            }
         };
-        while !room(width, &param_columns, &data_columns, &metrics) {
-            if metrics.len() > directions.len().max(1) {
-                metrics.pop();
-            } else if !data_columns.is_empty() && data_columns.len() >= param_columns.len() {
-                data_columns.pop();
-            } else if param_columns.pop().is_none() {
+        let labels = runs.iter().any(|r| r.label.is_some());
+        let mut columns = Columns { labels, params: param_columns, data: data_columns, metrics };
+        lead(&mut columns.params);
+        lead(&mut columns.metrics);
+        self.fit(&mut columns, entries);
+        let best = best(&runs, self.directions);
+        let rows = entries.iter().map(|entry| self.row(entry, &columns, &best, runs.len() == 1)).collect();
+        let mut header: Vec<String> = ["run", "when", "state", "took"].map(String::from).to_vec();
+        if labels {
+            header.push("label".into());
+        }
+        header.extend(columns.params.into_iter().chain(columns.data).chain(columns.metrics));
+        let said = |(n, v): (String, String)| if v.starts_with('@') { format!("{n}{v}") } else { format!("{n} {v}") };
+        let same = same_params.into_iter().chain(same_data).map(said).collect();
+        Listed { header, rows, same }
+    }
+
+    /// The least telling columns go first: metrics without a direction, then data, then parameters.
+    fn fit(&self, columns: &mut Columns, entries: &[Entry]) {
+        let Some(width) = self.width else { return };
+        let state = entries.iter().map(|e| if matches!(e, Entry::Sweep { .. }) { 20 } else { 13 }).max().unwrap_or(13);
+        let fixed = 22 + 14 + state + 10 + if columns.labels { 14 } else { 0 };
+        let wide = |names: &[String]| names.iter().map(|n| n.width().max(7) + 2).sum::<usize>();
+        while fixed + wide(&columns.params) + wide(&columns.data) + wide(&columns.metrics) > width {
+            let directed = columns.metrics.iter().filter(|m| self.directions.iter().any(|(n, _)| n == *m)).count();
+            if columns.metrics.len() > directed.max(1) {
+                let last = columns
+                    .metrics
+                    .iter()
+                    .rposition(|m| !self.directions.iter().any(|(n, _)| n == m) && Some(m.as_str()) != self.first);
+                columns.metrics.remove(last.unwrap_or(columns.metrics.len() - 1));
+            } else if !columns.data.is_empty() && columns.data.len() >= columns.params.len() {
+                columns.data.pop();
+            } else if columns.params.pop().is_none() {
                 break;
             }
         }
     }
-    let best = best(runs, directions);
-    let rows =
-        runs.iter().map(|run| row(run, labels, &param_columns, &data_columns, &metrics, &best, versions, one, now)).collect();
-    let mut header: Vec<String> = ["run", "when", "state", "took"].map(String::from).to_vec();
-    if labels {
-        header.push("label".into());
-    }
-    header.extend(param_columns.into_iter().chain(data_columns).chain(metrics));
-    let said = |(n, v): (String, String)| if v.starts_with('@') { format!("{n}{v}") } else { format!("{n} {v}") };
-    let same = same_params.into_iter().chain(same_data).map(said).collect();
-    Listed { header, rows, same }
-}
 
-#[allow(clippy::too_many_arguments)]
-fn row(
-    run: &RunRow,
-    labels: bool,
-    params_shown: &[String],
-    data_shown: &[String],
-    metrics: &[String],
-    best: &BTreeMap<String, f64>,
-    versions: &Versions,
-    one: bool,
-    now: Timestamp,
-) -> Vec<Cell> {
-    let look = match run.state.as_str() {
-        "done" => Look::Plain,
-        _ => Look::Bad,
-    };
-    let mut cells = vec![
-        Cell::new(&run.run, Look::Bold),
-        Cell::new(text::ago(&run.started, now), Look::Dim),
-        Cell::new(&run.state, look),
-        Cell::new(text::seconds(run.seconds), Look::Dim),
-    ];
-    if labels {
-        cells.push(run.label.clone().unwrap_or_default().into());
+    fn state(&self, entry: &Entry) -> Cell {
+        match entry {
+            Entry::Run(run) => Cell::new(&run.state, if run.state == "done" { Look::Plain } else { Look::Bad }),
+            Entry::Sweep { runs, .. } => {
+                let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
+                runs.iter().for_each(|r| *counts.entry(&r.state).or_default() += 1);
+                let done = counts.remove("done").map(|n| format!("{n} done"));
+                let words: Vec<String> = done.into_iter().chain(counts.iter().map(|(s, n)| format!("{n} {s}"))).collect();
+                Cell::new(words.join(", "), if counts.is_empty() { Look::Plain } else { Look::Bad })
+            }
+        }
     }
-    let dash = |value: Option<&String>| value.cloned().unwrap_or_else(|| "–".to_string());
-    let (p, d) = (params(run), data(run, versions));
-    cells.extend(params_shown.iter().map(|n| dash(p.get(n)).into()));
-    cells.extend(data_shown.iter().map(|n| Cell::new(dash(d.get(n)), Look::Dim)));
-    for name in metrics {
-        let value = run.metrics.iter().find(|(n, _)| n == name).map(|(_, v)| *v);
-        let is_best = !one && run.state == "done" && value.is_some_and(|v| best.get(name) == Some(&v.0));
-        let shown = value.map_or("–".to_string(), |v: Metric| text::metric(&v));
-        cells.push(if is_best { Cell::new(format!("{shown} *"), Look::Good) } else { shown.into() });
+
+    fn row(&self, entry: &Entry, columns: &Columns, best: &BTreeMap<String, f64>, one: bool) -> Vec<Cell> {
+        let runs = entry.runs();
+        let name = match entry {
+            Entry::Run(run) => &run.run,
+            Entry::Sweep { name, .. } => name,
+        };
+        let newest = runs.iter().map(|r| r.started.as_str()).max().unwrap_or_default();
+        let mut cells = vec![
+            Cell::new(name, Look::Bold),
+            Cell::new(text::ago(newest, self.now), Look::Dim),
+            self.state(entry),
+            Cell::new(text::seconds(runs.iter().map(|r| r.seconds).sum()), Look::Dim),
+        ];
+        if columns.labels {
+            cells.push(runs.first().and_then(|r| r.label.clone()).unwrap_or_default().into());
+        }
+        let shown = |pick: &dyn Fn(&RunRow) -> BTreeMap<String, String>, name: &String| {
+            together(&runs.iter().map(|r| pick(r).get(name).cloned()).collect::<Vec<_>>())
+        };
+        cells.extend(columns.params.iter().map(|n| shown(&params, n).into()));
+        cells.extend(columns.data.iter().map(|n| Cell::new(shown(&|r| data(r, self.versions), n), Look::Dim)));
+        cells.extend(columns.metrics.iter().map(|name| self.metric(entry, name, best, one)));
+        cells
     }
-    cells
+
+    /// A metric of a run, or the best of a sweep's.
+    fn metric(&self, entry: &Entry, name: &str, best: &BTreeMap<String, f64>, one: bool) -> Cell {
+        let found = match entry {
+            Entry::Run(run) => metric_of(run, name).map(|v| (v, run.state == "done")),
+            Entry::Sweep { runs, .. } => self::best(runs, self.directions).get(name).map(|v| (Metric(*v), true)),
+        };
+        let shown = found.as_ref().map_or("–".to_string(), |(v, _)| text::metric(v));
+        let is_best = !one && found.is_some_and(|(v, done)| done && best.get(name) == Some(&v.0));
+        if is_best { Cell::new(format!("{shown} *"), Look::Good) } else { shown.into() }
+    }
+
+    /// Just the columns that were asked for, in that order.
+    fn chosen(&self, entries: &[Entry], columns: &[(String, Field)]) -> Listed {
+        let runs: Vec<&RunRow> = entries.iter().flat_map(Entry::runs).collect();
+        let all: Vec<RunRow> = runs.iter().map(|r| (*r).clone()).collect();
+        let best = best(&all, self.directions);
+        let cell = |run: &RunRow, field: &Field| -> Cell {
+            let dash = |value: Option<&String>| value.cloned().unwrap_or_else(|| "–".to_string());
+            match field {
+                Field::Run => Cell::new(&run.run, Look::Bold),
+                Field::Label => run.label.clone().unwrap_or_default().into(),
+                Field::State => Cell::new(&run.state, if run.state == "done" { Look::Plain } else { Look::Bad }),
+                Field::Started => {
+                    Cell::new(if self.width.is_some() { text::ago(&run.started, self.now) } else { run.started.clone() }, Look::Dim)
+                }
+                Field::Took => Cell::new(text::seconds(run.seconds), Look::Dim),
+                Field::Sweep => Cell::new(run.sweep.clone().unwrap_or_default(), Look::Dim),
+                Field::Param(name) => dash(params(run).get(name)).into(),
+                Field::Data(name) => Cell::new(dash(data(run, self.versions).get(name)), Look::Dim),
+                Field::Metric(name) => self.metric(&Entry::Run(run.clone()), name, &best, all.len() == 1),
+            }
+        };
+        let rows = runs
+            .iter()
+            .map(|run| std::iter::once(Cell::new(&run.run, Look::Bold)).chain(columns.iter().map(|(_, f)| cell(run, f))).collect());
+        let header = std::iter::once("run".to_string()).chain(columns.iter().map(|(n, _)| n.clone())).collect();
+        Listed { header, rows: rows.collect(), same: Vec::new() }
+    }
 }
 
 impl Listed {
     /// For people.
-    pub fn text(&self, more: usize, style: &Style) -> String {
+    pub fn text(&self, more: usize, sorted: bool, style: &Style) -> String {
         let header: Vec<&str> = self.header.iter().map(String::as_str).collect();
         let mut out = table(&header, &self.rows, "", style);
         if !self.same.is_empty() && self.rows.len() > 1 {
@@ -159,7 +281,8 @@ impl Listed {
             out.push_str(&style.dim("* the best of these\n"));
         }
         if more > 0 {
-            out.push_str(&style.dim(&format!("{} not shown: use --last or --all\n", text::counted(more as u64, "older run"))));
+            let what = if sorted { "more run" } else { "older run" };
+            out.push_str(&style.dim(&format!("{} not shown: use --last or --all\n", text::counted(more as u64, what))));
         }
         out
     }
@@ -176,10 +299,9 @@ impl Listed {
 }
 
 /// The runs as JSON.
-pub fn json(runs: &[RunRow], versions: &Versions) -> Value {
+pub fn json<'r>(runs: impl Iterator<Item = &'r RunRow>, versions: &Versions) -> Value {
     let value = |text: &String| serde_json::from_str::<Value>(text).unwrap_or_else(|_| Value::from(text.as_str()));
-    runs.iter()
-        .map(|r| {
+    runs.map(|r| {
             let params: serde_json::Map<String, Value> = r.params.iter().map(|(n, v)| (n.clone(), value(v))).collect();
             let metrics: BTreeMap<&String, Metric> = r.metrics.iter().map(|(n, v)| (n, *v)).collect();
             let data: BTreeMap<&String, String> = r.data.iter().map(|(n, d)| (n, d.to_string())).collect();
@@ -187,7 +309,7 @@ pub fn json(runs: &[RunRow], versions: &Versions) -> Value {
                 r.data.iter().map(|(n, d)| (n, versions.get(&(n.clone(), *d)).map(|v| v.number))).collect();
             json!({
                 "versions": of_data, "run": r.run, "started": r.started, "seconds": r.seconds, "state": r.state, "label": r.label, "params": params,
-                "metrics": metrics, "data": data, "sandbox": r.sandbox, "commit": r.commit, "receipt": r.receipt,
+                "metrics": metrics, "data": data, "sweep": r.sweep, "sandbox": r.sandbox, "commit": r.commit, "receipt": r.receipt,
             })
         })
         .collect()

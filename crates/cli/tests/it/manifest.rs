@@ -68,7 +68,8 @@ fn each_mistake_of_meaning_has_its_own_message() {
     told("[data.a]\npath = \"d\"\n[data.b]\npath = \"d/e\"\n", &["the datasets `a` and `b` overlap"]);
     told(&stage("\"bad name\"", "writes = [\"o\"]"), &["cannot be the name of a stage"]);
     told(&stage("a", "writes = [\"o\"]\nneeds = { memory = \"much\" }"), &["`much` is no amount of memory"]);
-    told("[gate]\nafter = \"fit\"\n", &["unknown key `gate`"]);
+    told("[gate]\nafter = \"fit\"\n", &["write [[gate]]"]);
+    told("[gates]\nafter = \"fit\"\n", &["unknown key `gates`", "did you mean `gate`?"]);
     told("[stage.a\nrun = \"x\"\n", &["this is not TOML", "textum.toml:4"]);
 }
 

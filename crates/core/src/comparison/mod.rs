@@ -171,7 +171,7 @@ pub fn compare(project: &Project, sides: &[Side]) -> Result<Comparison, CompareE
     let (commands, same_commands) = split(sides.iter().map(commands).collect());
     // A command that differs by its parameters only is told of by them.
     let by_params = |d: &Differing| params.iter().any(|p| d.values.iter().zip(&p.values).all(|(c, v)| says(c, v)));
-    let commands: Vec<Differing> = commands.into_iter().filter(|d| !by_params(d)).collect();
+    let commands: Vec<Differing> = commands.into_iter().filter(|d| !by_params(d) && !only_not_begun(d, sides)).collect();
     let (environment, packages) = environment(project, sides)?;
     let (from, _) = split(sides.iter().map(from).collect());
     let metrics = metrics(sides);
@@ -195,6 +195,13 @@ pub fn compare(project: &Project, sides: &[Side]) -> Result<Comparison, CompareE
             metrics: same_metrics,
         },
     })
+}
+
+/// Whether a command is the same wherever the stage was begun: that it was not is told elsewhere.
+fn only_not_begun(command: &Differing, sides: &[Side]) -> bool {
+    let there: BTreeSet<&String> = command.values.iter().flatten().collect();
+    let has = |side: &Side| side.run.stages.iter().any(|s| s.stage == command.name);
+    there.len() == 1 && command.values.iter().zip(sides).all(|(value, side)| value.is_some() || has(side))
 }
 
 /// Whether a command has the value of a parameter in it.

@@ -1,10 +1,12 @@
 //! Metrics over the steps of runs: read from what stages told, thinned to what can be drawn.
 
+mod steps;
 mod thin;
 
 use std::collections::BTreeMap;
 use std::path::Path;
 
+pub use steps::{StageSteps, Step, steps_of};
 pub use thin::thinned;
 
 use crate::fsio::IoError;

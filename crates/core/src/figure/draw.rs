@@ -53,7 +53,7 @@ fn values(figure: &Figure) -> (Vec<f64>, Vec<f64>) {
                 take(*b, *h);
             }),
             Mark::Cells { cells } => cells.iter().for_each(|(x, y, _, _)| take(*x, *y)),
-            Mark::Star { at, .. } => take(at.0, at.1),
+            Mark::Star { at, .. } | Mark::Text { at, .. } => take(at.0, at.1),
         }
     }
     (xs, ys)
@@ -136,7 +136,9 @@ fn axes(out: &mut String, figure: &Figure, x: &Placed<'_>, y: &Placed<'_>, (left
         };
         text(out, (at, bottom + 19.0), said, anchor, 12.0, FAINT, &more);
     }
-    let _ = write!(out, "<path d=\"M{left:.1},{top:.1}V{bottom:.1}H{right:.1}\" fill=\"none\" stroke=\"{FAINT}\"/>");
+    if figure.y.scale != Scale::Bare {
+        let _ = write!(out, "<path d=\"M{left:.1},{top:.1}V{bottom:.1}H{right:.1}\" fill=\"none\" stroke=\"{FAINT}\"/>");
+    }
     text(out, ((left + right) / 2.0, bottom + 42.0), &figure.x.label, "middle", 12.0, INK, "");
     let middle = (top + bottom) / 2.0;
     text(out, (16.0, middle), &figure.y.label, "middle", 12.0, INK, &format!(" transform=\"rotate(-90 16 {middle:.1})\""));
@@ -215,6 +217,10 @@ fn draw(out: &mut String, mark: &Mark, x: &Placed<'_>, y: &Placed<'_>, page: (f6
                 let ink = if shade > 0.55 { "#fff" } else { INK };
                 text(out, ((a + c) / 2.0, (b + d) / 2.0 + 4.0), said, "middle", 12.0, ink, "");
             }
+        }
+        Mark::Text { at, text: said } => {
+            let Some((a, b)) = place(at.0, at.1) else { return };
+            text(out, (a, b + 4.0), said, "middle", 12.0, FAINT, "");
         }
         Mark::Star { at, text: said, color } => {
             let Some((a, b)) = place(at.0, at.1) else { return };

@@ -19,6 +19,8 @@ pub enum Scale {
     /// Evenly.
     #[default]
     Even,
+    /// Evenly, and nothing is written at the axis.
+    Bare,
     /// By their logarithm; only positive values can be drawn.
     Log,
     /// Names, the first at 0, each a step of 1 further.
@@ -82,6 +84,13 @@ pub enum Mark {
     Cells {
         /// Column, row, shade, text.
         cells: Vec<(f64, f64, f64, String)>,
+    },
+    /// A text, its middle at a place.
+    Text {
+        /// Where.
+        at: (f64, f64),
+        /// The text.
+        text: String,
     },
     /// A star with a text beside it.
     Star {

@@ -9,7 +9,7 @@ const LETTERS: &[u8] = include_bytes!("../../assets/plain.ttf");
 /// Why a figure could not be made a picture.
 #[derive(Debug, thiserror::Error)]
 #[error("the figure cannot be made a PNG: {0}")]
-pub struct PictureError(String);
+pub struct PictureError(pub String);
 
 /// Draws SVG as a PNG, so many times as large.
 pub fn png(svg: &str, scale: f32) -> Result<Vec<u8>, PictureError> {

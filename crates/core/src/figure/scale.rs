@@ -76,6 +76,7 @@ impl<'s> Placed<'s> {
         let (low, high) = self.range;
         match self.scale {
             Scale::Names(names) => names.iter().enumerate().map(|(i, n)| (i as f64, n.clone())).collect(),
+            Scale::Bare => Vec::new(),
             Scale::Even => nice_ticks(low, high, about).into_iter().map(|v| (v, number(v))).collect(),
             Scale::Log => {
                 let decades = (high / low).log10();

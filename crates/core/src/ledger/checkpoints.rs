@@ -95,10 +95,12 @@ pub enum CheckpointError {
 }
 
 impl Ledger {
-    /// The checkpoints that a run made, in the order in which they were made.
+    /// The checkpoints behind a run's results, in the order in which they were made: its own, and those of
+    /// the earlier runs whose results it took over.
     pub fn checkpoints_of(&self, run: &str) -> Result<Vec<CheckpointRow>, LedgerError> {
-        let sql = "SELECT receipt, run, stage, step, path, kind, digest, size, files, made, seconds FROM checkpoints WHERE run = ?1 \
-                   ORDER BY made, step, receipt";
+        let sql = "SELECT receipt, run, stage, step, path, kind, digest, size, files, made, seconds FROM checkpoints c WHERE run = ?1 \
+                   OR EXISTS (SELECT 1 FROM run_stages s JOIN stage_receipts r ON r.digest = s.receipt WHERE s.run = ?1 AND r.run = c.run \
+                   AND r.stage = c.stage) ORDER BY made, step, receipt";
         self.checkpoint_rows(sql, params![run])
     }
 

@@ -174,6 +174,17 @@ impl Ledger {
         Ok((runs, total.saturating_sub(shown)))
     }
 
+    /// The names of all sweeps, the newest first.
+    pub fn sweeps(&self) -> Result<Vec<String>, LedgerError> {
+        let sql = "SELECT sweep FROM runs WHERE sweep IS NOT NULL GROUP BY sweep ORDER BY max(started) DESC";
+        self.rows(sql, &[], |r| r.get(0))
+    }
+
+    /// The ids of all runs with the sweeps that they are part of, newest first.
+    pub fn ids_and_sweeps(&self) -> Result<Vec<(String, Option<String>)>, LedgerError> {
+        self.rows("SELECT id, sweep FROM runs ORDER BY started DESC, id DESC", &[], |r| Ok((r.get(0)?, r.get(1)?)))
+    }
+
     fn count(&self, sweep: Option<&str>) -> Result<usize, LedgerError> {
         let sql = "SELECT count(*) FROM runs WHERE ?1 IS NULL OR sweep = ?1";
         Ok(self.rows(sql, params![sweep], |r| r.get::<_, i64>(0))?.pop().unwrap_or(0) as usize)

@@ -86,11 +86,16 @@ impl<'s> Shape<'s> {
         let Some(branch) = branches.iter().find(|b| types_of(b).iter().any(|t| fits(t, value.get_ref()))) else {
             let mut words: Vec<&str> = expected.iter().map(|t| said(t)).collect();
             words.dedup();
+            let is_list_of_tables = expected == ["array"] && matches!(value.get_ref(), DeValue::Table(_));
+            let help = match is_list_of_tables {
+                true => format!("write [[{name}]], with two brackets: there may be several"),
+                false => format!("write {}", words.join(" or ")),
+            };
             self.mistakes.push(Mistake::new(
                 value.span(),
                 format!("`{name}` has the wrong type"),
                 format!("this is {}", said(type_name(value.get_ref()))),
-                format!("write {}", words.join(" or ")),
+                help,
             ));
             return;
         };
@@ -157,6 +162,16 @@ impl<'s> Shape<'s> {
                 self.wrong.push(self.way.clone());
             }
             self.way.pop();
+        }
+        // A stage does something by a command or by itself: a schema of plain types cannot say that.
+        let does = ["run", "evaluate"];
+        if properties.contains_key("evaluate") && !table.keys().any(|k| does.contains(&&**k.get_ref())) {
+            self.mistakes.push(Mistake::new(
+                span.clone(),
+                format!("`run` is missing in `{name}`"),
+                "it belongs here",
+                "add `run = \"…\"`, the command of the stage, or `evaluate = { … }`",
+            ));
         }
         for required in schema["required"].as_array().into_iter().flatten().filter_map(Value::as_str) {
             if !table.keys().any(|k| k.get_ref() == required) {

@@ -139,6 +139,8 @@ impl Pool {
 impl Drop for Pool {
     fn drop(&mut self) {
         let _ = fsio::remove_any(&self.folder);
+        // Fails, as it should, while another process has a pool there.
+        let _ = self.folder.parent().map(fs::remove_dir);
     }
 }
 

@@ -112,17 +112,14 @@ impl Player<'_> {
             Step::Say(words) => {
                 self.tell(&format!("\n{}\n", style.dim(&words.lines().map(|l| format!("# {l}")).collect::<Vec<_>>().join("\n"))))
             }
-            Step::Hand(words, act) => {
-                self.tell(&format!("{} {words}\n", style.accent("$")));
-                act(self.project)?;
-            }
             Step::Shell(command) => {
                 self.tell(&format!("{} {command}\n", style.accent("$")));
                 shell(self.project, command)?;
             }
             Step::Textum(words) => {
                 let first = self.first_run()?;
-                let words: Vec<String> = words.iter().map(|w| w.replace("FIRST", &first)).collect();
+                let sweep = self.sweep()?;
+                let words: Vec<String> = words.iter().map(|w| w.replace("FIRST", &first).replace("SWEEP", &sweep)).collect();
                 let shown: Vec<String> = words.iter().map(|w| textum_core::manifest::shell_word(w)).collect();
                 self.tell(&format!("{} textum {}\n", style.accent("$"), shown.join(" ")));
                 self.textum(&words)?;
@@ -137,6 +134,12 @@ impl Player<'_> {
         let project = Project::open(self.project, variables())?;
         let first = project.ledger.run_ids()?.pop().unwrap_or_default();
         Ok(first.rsplit('-').next().unwrap_or_default().to_string())
+    }
+
+    /// The name of the newest sweep; empty before there is one.
+    fn sweep(&self) -> Result<String, Failure> {
+        let project = Project::open(self.project, variables())?;
+        Ok(project.ledger.sweeps()?.into_iter().next().unwrap_or_default())
     }
 
     fn textum(&self, words: &[String]) -> Result<(), Failure> {

@@ -1,12 +1,119 @@
-//! stub
-use crate::args::Global;
-use crate::failure::Failure;
-use crate::ui::Ui;
+//! `textum follow`.
+
+use std::io::IsTerminal;
+use std::time::{Duration, Instant};
+
 use clap::Args;
-/// Args.
+use textum_core::exec::{Follower, ViewState, ask_to_stop, live_runs};
+use textum_core::ledger::NameError;
+use textum_core::workspace::Project;
+
+use super::{by_whom, here, variables};
+use crate::args::{Format, Global};
+use crate::failure::{Failure, NOT_THERE, USAGE};
+use crate::render;
+use crate::ui::{Ui, watch};
+
+/// How often it looks without a terminal.
+const LOOK: Duration = Duration::from_millis(250);
+/// How often a running stage has a line without a terminal.
+const STILL: Duration = Duration::from_secs(10);
+
+/// What `textum follow` takes.
 #[derive(Debug, Args)]
-pub struct FollowArgs {}
-/// Runs.
-pub fn run(_global: &Global, _args: &FollowArgs, _ui: &Ui) -> Result<u8, Failure> {
+#[command(
+    after_help = "Examples:\n  textum follow            the run at work\n  textum follow 7f3a       this one, if several are\n  textum follow | tee f    without a terminal: a line for each thing that happens\n\nKeys: up and down choose a stage, m another metric, l the log alone, s stops the run (it asks first), q quits.\nQuitting never ends the run."
+)]
+pub struct FollowArgs {
+    /// The run; may be left out when only one is at work
+    #[arg(value_name = "RUN", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
+    run: Option<String>,
+    /// Lines instead of a view, also on a terminal
+    #[arg(long)]
+    plain: bool,
+}
+
+/// Follows.
+pub fn run(global: &Global, args: &FollowArgs, ui: &Ui) -> Result<u8, Failure> {
+    ui.only(&[Format::Text])?;
+    let project = Project::open(&here(global), variables())?;
+    let runs = project.workspace.runs_folder();
+    let at_work = live_runs(&runs);
+    let run = match (&args.run, at_work.as_slice()) {
+        (None, [only]) => only.clone(),
+        (None, []) => {
+            let help = "`textum run` begins one; `textum show last` shows the last that ended";
+            return Err(Failure::new(NOT_THERE, "no run is at work", help));
+        }
+        (None, several) => {
+            let help = format!("name one: {}", several.join(", "));
+            return Err(Failure::new(USAGE, format!("{} runs are at work", several.len()), help));
+        }
+        (Some(name), _) => match super::live_run(&project, name) {
+            Some(run) => run,
+            None => return ended(&project, name, ui),
+        },
+    };
+    let Some(mut follower) = Follower::new(&runs, &run) else { return ended(&project, &run, ui) };
+    if args.plain || !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
+        lines(&mut follower, ui);
+    } else {
+        let name = project.manifest.name.clone();
+        let stop =
+            |follower: &Follower| drop(ask_to_stop(&runs, &follower.run, &format!("it was stopped by {}", by_whom()), false));
+        watch::watch(&mut follower, &name, &project.manifest.metrics, &stop)
+            .map_err(|e| Failure::new(crate::failure::DAMAGE, format!("the terminal cannot be used: {e}"), "use --plain"))?;
+        if follower.at_work {
+            ui.say(&format!("{run} goes on; textum follow {} looks again", run.rsplit('-').next().unwrap_or_default()));
+            return Ok(0);
+        }
+    }
+    ended(&Project::open(&here(global), variables())?, &run, ui)
+}
+
+/// Says how a run ended that is not at work any more.
+fn ended(project: &Project, name: &str, ui: &Ui) -> Result<u8, Failure> {
+    let id = project.ledger.resolve_run(name, &project.manifest.metrics)?;
+    let row = project.ledger.run(&id)?.ok_or(NameError::NoRuns)?;
+    let metrics: Vec<String> = row.metrics.iter().map(|(n, v)| format!("{n} {}", render::text::metric(v))).collect();
+    let word = if row.state == "done" { ui.style.good(&row.state) } else { ui.style.bad(&row.state) };
+    ui.result(&format!(
+        "{} {id}  {word} in {}  {}",
+        ui.style.bold("run"),
+        render::text::seconds(row.seconds),
+        render::text::some(&metrics, 8)
+    ));
     Ok(0)
+}
+
+/// A line for each thing that happens, until the run has ended.
+fn lines(follower: &mut Follower, ui: &Ui) {
+    let mut said: Option<Instant> = None;
+    let mut first = true;
+    loop {
+        let events = if first { Vec::new() } else { follower.look() };
+        if std::mem::take(&mut first) {
+            for stage in &follower.stages {
+                if let ViewState::Settled(state) = &stage.state {
+                    ui.result(&format!("  {}  {}", stage.name, render::events::state_word(*state, &ui.style)));
+                }
+            }
+        }
+        for event in &events {
+            if let Some(line) = render::events::line(event, &ui.style) {
+                ui.result(&line);
+            }
+        }
+        if !follower.at_work {
+            return;
+        }
+        if said.is_none_or(|t| t.elapsed() >= STILL) {
+            said = Some(Instant::now());
+            let now = jiff::Timestamp::now();
+            for stage in follower.stages.iter().filter(|s| s.state == ViewState::Running) {
+                ui.result(&render::follow::line(follower, stage, now));
+            }
+        }
+        std::thread::sleep(LOOK);
+    }
 }

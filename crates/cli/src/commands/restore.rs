@@ -5,14 +5,17 @@ use std::path::PathBuf;
 
 use clap::Args;
 use textum_core::data::{find_side, split_name, version_with};
+use textum_core::fsio;
+use textum_core::ledger::NameError;
 use textum_core::lineage::{Origin, find_target};
-use textum_core::receipt::{Content, RunReceipt};
+use textum_core::manifest::{Manifest, write_params};
+use textum_core::receipt::{Content, PathContent, RunReceipt};
 use textum_core::restore::{Restored, Wanted, of_digest, of_run, of_tree, of_version, restore_into, restore_tree};
 use textum_core::workspace::Project;
 
 use super::{by_whom, here, open};
 use crate::args::{Format, Global};
-use crate::failure::{Failure, UNSUCCESSFUL};
+use crate::failure::{Failure, UNSUCCESSFUL, USAGE};
 use crate::render::table::{Cell, Look, table};
 use crate::render::text;
 use crate::ui::Ui;
@@ -20,7 +23,7 @@ use crate::ui::Ui;
 /// What `textum restore` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  git checkout OLD && textum restore   data and outputs as they were at that commit\n  textum restore 7f3a                  data and outputs of a run\n  textum restore 7f3a --code           its code and other files as well\n  textum restore 7f3a:build/model.json one file of it\n  textum restore shifts@1              a version of a dataset\n  textum restore best:auc -o ~/best    everything of a run, into another folder"
+    after_help = "Examples:\n  git checkout OLD && textum restore   data and outputs as they were at that commit\n  textum restore 7f3a                  data and outputs of a run\n  textum restore 7f3a --code           its code and other files as well\n  textum restore 7f3a:build/model.json one file of it\n  textum restore shifts@1              a version of a dataset\n  textum restore 7f3a#4                a checkpoint of a run\n  textum restore best:auc --params     the parameters of a run, into the manifest\n  textum restore best:auc -o ~/best    everything of a run, into another folder"
 )]
 pub struct RestoreArgs {
     /// A run, RUN:PATH, a dataset version, or a digest; left out: what textum.receipt.json says
@@ -29,6 +32,9 @@ pub struct RestoreArgs {
     /// Put it into this folder, code included, and leave the working tree alone
     #[arg(short, long, value_name = "DIR", value_hint = clap::ValueHint::DirPath)]
     output: Option<PathBuf>,
+    /// Write the run's parameters into the manifest instead; comments stay
+    #[arg(long, conflicts_with_all = ["output", "code"])]
+    params: bool,
     /// Bring back code and other files that are no dataset as well
     #[arg(long)]
     code: bool,
@@ -38,6 +44,9 @@ pub struct RestoreArgs {
 pub fn run(global: &Global, args: &RestoreArgs, ui: &Ui) -> Result<u8, Failure> {
     ui.only(&[Format::Text, Format::Json])?;
     let project = open(global, ui)?;
+    if args.params {
+        return params(&project, args, ui);
+    }
     let (wanted, said) = wanted(&project, args, global)?;
     let restored = match &args.output {
         Some(folder) => restore_into(&project, &wanted, &here(global).join(folder))?,
@@ -62,6 +71,47 @@ pub fn run(global: &Global, args: &RestoreArgs, ui: &Ui) -> Result<u8, Failure> 
     Ok(if restored.references_differ.is_empty() { 0 } else { UNSUCCESSFUL })
 }
 
+/// Writes the parameters of a run into the manifest.
+fn params(project: &Project, args: &RestoreArgs, ui: &Ui) -> Result<u8, Failure> {
+    let Some(name) = &args.name else {
+        return Err(Failure::new(USAGE, "whose parameters?", "name a run, as in: textum restore best:auc --params"));
+    };
+    let id = project.ledger.resolve_run(name, &project.manifest.metrics)?;
+    let row = project.ledger.run(&id)?.ok_or(NameError::NoRuns)?;
+    let receipt = RunReceipt::load(&project.store, &row.receipt)?;
+    let path = &project.manifest.path;
+    let written = write_params(&project.manifest.text, &receipt.params)?;
+    if !written.changed.is_empty() {
+        fsio::write_atomic(path, written.text.as_bytes())?;
+        // What was written must be read as what was meant.
+        Manifest::load(path)?;
+    }
+    let left: Vec<&str> = project.params.iter().map(|(n, _)| n).filter(|n| !receipt.params.contains_key(*n)).collect();
+    if ui.format == Format::Json {
+        let changed: Vec<_> =
+            written.changed.iter().map(|(n, from, to)| serde_json::json!({"name": n, "from": from, "to": to})).collect();
+        ui.json(&serde_json::json!({"run": id, "changed": changed, "absent": written.absent, "not_in_run": left}));
+        return Ok(0);
+    }
+    let style = &ui.style;
+    let mut out = match written.changed.len() {
+        0 => format!("the manifest already has the parameters of {id}\n"),
+        n => format!("{} of {id} written into textum.toml\n", style.bold(&text::counted(n as u64, "parameter"))),
+    };
+    for (name, from, to) in &written.changed {
+        out.push_str(&format!("  {name} {} → {}\n", text::param(from), text::param(to)));
+    }
+    for name in &written.absent {
+        let value = receipt.params.get(name).map(|v| text::param(v)).unwrap_or_default();
+        out.push_str(&format!("  {} the manifest does not have {name}, which was {value}\n", style.bad("left out:")));
+    }
+    if !left.is_empty() {
+        out.push_str(&format!("  {}\n", style.dim(&format!("the run did not have {}: kept as it is", left.join(", ")))));
+    }
+    ui.result(&out);
+    Ok(0)
+}
+
 fn wanted(project: &Project, args: &RestoreArgs, global: &Global) -> Result<(Wanted, String), Failure> {
     let Some(name) = &args.name else { return Ok((of_tree(project)?, "textum.receipt.json".into())) };
     if name.starts_with("b3:") {
@@ -80,6 +130,11 @@ fn wanted(project: &Project, args: &RestoreArgs, global: &Global) -> Result<(Wan
         return Ok((Wanted::one(found), said));
     }
     let on_disk = here(global).join(name);
+    if name.contains('#') && on_disk.symlink_metadata().is_err() {
+        let row = super::checkpoint(project, name)?;
+        let said = format!("checkpoint {} of {} in run {}", row.step, row.stage, row.run);
+        return Ok((Wanted::one(PathContent { path: row.path, content: row.content }), said));
+    }
     let (whole, part) = name.split_once(':').map_or((name.as_str(), None), |(whole, part)| (whole, Some(part)));
     if let Some((dataset, number)) = split_name(whole).filter(|_| !on_disk.exists()) {
         let version = version_with(&project.ledger, dataset, number)?;
@@ -160,7 +215,12 @@ fn tell(
         };
         let differing: Vec<String> = row.params.iter().filter_map(differs).collect();
         if !differing.is_empty() {
-            out.push_str(&format!("\n  that run had other parameters: {}\n", text::some(&differing, 6)));
+            out.push_str(&format!(
+                "\n  that run had other parameters: {}\n  {} textum restore {} --params writes them into the manifest\n",
+                text::some(&differing, 6),
+                ui.style.accent("next:"),
+                row.run.rsplit('-').next().unwrap_or_default()
+            ));
         }
     }
     Ok(out)

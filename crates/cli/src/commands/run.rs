@@ -111,7 +111,7 @@ pub fn carry_out(project: &mut Project, options: &RunOptions, ui: &Ui) -> Result
         ui.json(&render::run::json(&outcome));
     } else {
         show_failures(project, &outcome, ui);
-        ui.result(&render::run::text(&outcome, &ui.style));
+        ui.result(&render::run::text(&outcome, &project.manifest.metrics, &ui.style));
     }
     Ok(match outcome.state {
         RunState::Done => 0,

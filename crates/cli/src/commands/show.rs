@@ -57,12 +57,16 @@ pub fn run(global: &Global, args: &ShowArgs, ui: &Ui) -> Result<u8, Failure> {
         .map(|s| s.receipt.map(|d| StageReceipt::load(&project.store, &d)).transpose())
         .collect::<Result<_, _>>()?;
     let rebuilds = project.ledger.rebuilds_of(&id)?;
+    let remarks = project.ledger.remarks_on(&id)?;
     let shown = render::show::Shown {
         run: &receipt,
         digest: row.receipt,
         stages: &stages,
         rebuilds: &rebuilds,
         versions: &super::versions_by_content(&project)?,
+        label: project.ledger.label_of(&id)?,
+        remarks: &remarks,
+        directions: &project.manifest.metrics,
     };
     match ui.format {
         Format::Json => ui.json(&render::show::json(&shown)),

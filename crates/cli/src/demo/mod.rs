@@ -15,7 +15,7 @@ pub const DEMO: Files = &[
     ("steps/clean.py", include_str!("../../assets/demo/steps/clean.py")),
     ("steps/split.py", include_str!("../../assets/demo/steps/split.py")),
     ("steps/fit.py", include_str!("../../assets/demo/steps/fit.py")),
-    ("steps/judge.py", include_str!("../../assets/demo/steps/judge.py")),
+    ("steps/score.py", include_str!("../../assets/demo/steps/score.py")),
 ];
 
 /// A project with one stage, in shell.
@@ -32,5 +32,5 @@ pub const TABULAR: Files = &[
     ("steps/clean.py", include_str!("../../assets/demo/steps/clean.py")),
     ("steps/split.py", include_str!("../../assets/demo/steps/split.py")),
     ("steps/fit.py", include_str!("../../assets/demo/steps/fit.py")),
-    ("steps/judge.py", include_str!("../../assets/demo/steps/judge.py")),
+    ("steps/score.py", include_str!("../../assets/demo/steps/score.py")),
 ];

@@ -1,44 +1,41 @@
 //! The story of the sample project: what is said, done by hand, and asked of Textum.
 
-use std::path::Path;
-
-use textum_core::fsio::IoError;
-
 /// A step of the story.
 pub enum Step {
     /// Somebody tells what happens.
     Say(&'static str),
-    /// Something is done by hand; the words are shown like a command.
-    Hand(&'static str, fn(&Path) -> Result<(), IoError>),
     /// A command of the shell, for what the shed does.
     Shell(&'static str),
-    /// A command of Textum; `FIRST` stands for the first run's id.
+    /// A command of Textum; `FIRST` stands for the first run's id, `SWEEP` for the name of the sweep.
     Textum(&'static [&'static str]),
-}
-
-fn slower_rate(project: &Path) -> Result<(), IoError> {
-    let path = project.join("textum.toml");
-    let text = std::fs::read_to_string(&path).map_err(IoError::of("read", &path))?;
-    let changed = text.replacen("rate = 0.2", "rate = 0.1", 1);
-    std::fs::write(&path, changed).map_err(IoError::of("write", &path))
 }
 
 /// The whole story, in order.
 pub fn story() -> Vec<Step> {
-    use Step::{Hand, Say, Shell, Textum};
+    use Step::{Say, Shell, Textum};
     vec![
         Say(
-            "A weaving shed wants to know which looms will stop in the next shift. The pipeline has four\nstages: clean, split, fit, judge. What would a run do?",
+            "A weaving shed wants to know which looms will stop in the next shift. The pipeline has five\nstages: clean, split, fit, score, judge. What would a run do?",
         ),
         Textum(&["plan"]),
         Say("Nothing has run before, so everything would. Run it."),
         Textum(&["run"]),
         Say("Once more: nothing has changed, nothing is executed."),
         Textum(&["run"]),
-        Say("Does a smaller learning rate do better? Only what depends on it runs again."),
-        Hand("sed -i 's/rate = 0.2/rate = 0.1/' textum.toml", slower_rate),
-        Textum(&["plan"]),
+        Say(
+            "Which learning rate, and trees of which depth? A run for each combination, side by side; what\nthey share (clean, split) is done once.",
+        ),
+        Textum(&["run", "--vary", "fit.rate=0.1,0.2,0.4", "--vary", "fit.depth=2..3"]),
+        Textum(&["plot", "SWEEP", "--metric", "auc", "--against", "fit.rate"]),
+        Say("Is it really only these two parameters in which the best differs from the first run?"),
+        Textum(&["compare", "FIRST", "best:auc"]),
+        Say("Take its parameters over into the manifest. Its results are recorded: nothing is trained again."),
+        Textum(&["restore", "best:auc", "--params"]),
         Textum(&["run"]),
+        Say("Would more rounds help? Go on from the last checkpoint instead of from scratch."),
+        Textum(&["run", "--from", "best:auc#last", "--set", "fit.rounds=60"]),
+        Textum(&["plot", "best:auc", "last", "--metric", "watch_loss"]),
+        Textum(&["report", "last", "--against", "FIRST", "-o", "report.html"]),
         Say(
             "The shed exports its data anew, over the old file. Nobody notices that shed C now gives\nhumidity as a fraction instead of a percentage.",
         ),
@@ -61,7 +58,7 @@ pub fn story() -> Vec<Step> {
         Textum(&["data", "versions", "shifts"]),
         Say("Where does the model that stands here come from?"),
         Textum(&["trace", "build/model.json"]),
-        Say("And the first run of all, before the rate was changed: its data and outputs, as they were."),
+        Say("And the first run of all, before any parameter was changed: its data and outputs, as they were."),
         Textum(&["restore", "FIRST"]),
         Textum(&["trace", "build/model.json"]),
         Say("And the proof: make the first model again from nothing but its recorded inputs."),

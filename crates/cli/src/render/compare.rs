@@ -75,7 +75,7 @@ pub fn headline(told: &Told<'_>) -> String {
 }
 
 /// How much better or worse the last value is than the first: words, and whether it is better.
-fn change(row: &MetricRow) -> Option<(String, Option<bool>)> {
+pub fn change(row: &MetricRow) -> Option<(String, Option<bool>)> {
     let value = |v: &Option<textum_core::receipt::Metric>| v.map(|m| m.0).filter(|v| v.is_finite());
     let (first, last) = (value(row.values.first()?)?, value(row.values.last()?)?);
     if first == last {
@@ -124,9 +124,9 @@ fn header(told: &Told<'_>) -> Vec<Vec<Cell>> {
 }
 
 /// A section of the table: its name, and its rows.
-type Section = (&'static str, Vec<Vec<Cell>>);
+pub type Section = (&'static str, Vec<Vec<Cell>>);
 
-fn sections(told: &Told<'_>) -> Vec<Section> {
+pub fn sections(told: &Told<'_>) -> Vec<Section> {
     let found = told.comparison;
     let plain = |rows: &[textum_core::comparison::Differing]| -> Vec<Vec<Cell>> {
         let row = |d: &textum_core::comparison::Differing| {
@@ -278,7 +278,10 @@ pub fn markdown(told: &Told<'_>) -> String {
     let columns = header.len();
     let mut rows = Vec::new();
     for (name, section) in sections(told).into_iter().filter(|(n, _)| *n != "stages") {
-        for mut row in section {
+        // Metrics without a direction come last; of many a few are enough here.
+        let directed = found.metrics.iter().filter(|m| m.better.is_some()).count();
+        let most = if name == "metrics" { directed.max(4) } else { usize::MAX };
+        for mut row in section.into_iter().take(most) {
             let first = row.first().map_or(String::new(), |c| c.text.trim().to_string());
             if let Some(cell) = row.first_mut() {
                 cell.text = if name == "metrics" { format!("**{first}**") } else { format!("{name}: `{first}`") };

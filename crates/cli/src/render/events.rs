@@ -62,16 +62,7 @@ pub fn line(event: &Event, style: &Style) -> Option<String> {
 
 /// A gate as it was found: the condition, and what its names stood for.
 pub fn gate(gate: &GateRecord, style: &Style) -> String {
-    let values: Vec<String> = gate
-        .values
-        .iter()
-        .map(|(name, value)| match (value, name.starts_with("baseline.")) {
-            (Some(value), true) => format!("{name} {} ({})", text::metric(value), gate.baseline.as_deref().unwrap_or_default()),
-            (Some(value), false) => format!("{name} {}", text::metric(value)),
-            (None, true) if gate.baseline.is_none() => format!("{name}: nothing to compare with yet"),
-            (None, _) => format!("{name} is not there"),
-        })
-        .collect();
+    let values = gate_values(gate);
     let word = if gate.held { style.good("holds") } else { style.bad("does not hold") };
     let mut out = format!("  gate after {}  {word}: {}  {}", gate.after, gate.check, style.dim(&values.join(", ")));
     if !gate.held {
@@ -82,6 +73,19 @@ pub fn gate(gate: &GateRecord, style: &Style) -> String {
         out.push_str(&format!("\n    {kept}"));
     }
     out
+}
+
+/// What each name in a gate's condition stood for.
+pub fn gate_values(gate: &GateRecord) -> Vec<String> {
+    gate.values
+        .iter()
+        .map(|(name, value)| match (value, name.starts_with("baseline.")) {
+            (Some(value), true) => format!("{name} {} ({})", text::metric(value), gate.baseline.as_deref().unwrap_or_default()),
+            (Some(value), false) => format!("{name} {}", text::metric(value)),
+            (None, true) if gate.baseline.is_none() => format!("{name}: nothing to compare with yet"),
+            (None, _) => format!("{name} is not there"),
+        })
+        .collect()
 }
 
 fn variant(

@@ -135,15 +135,15 @@ fn figure(drawn: &Drawn<'_>, metric: &str) -> Figure {
             let joined = vec![(began.step as f64, began.value), *first];
             figure.marks.push(Mark::Line { points: joined, name: None, color: (*color).into(), dashed: true });
         }
-        let name = (*color != GREY).then(|| drawn.name(curve));
+        let best = curve.best.map(|b| format!("  best {} at {}", text::figure(b.value), b.step)).unwrap_or_default();
+        let name = (*color != GREY).then(|| format!("{}{best}", drawn.name(curve)));
         figure.marks.push(Mark::Line { points, name, color: (*color).into(), dashed: false });
     }
     let few = colored.len() <= 4;
     for (curve, color) in colored.iter().filter(|(_, c)| *c != GREY).take(if few { 4 } else { 1 }) {
         if let Some(best) = curve.best {
             let x = if drawn.across == Across::Time { best.seconds } else { best.step as f64 };
-            let said = format!("{} at step {}", text::figure(best.value), best.step);
-            figure.marks.push(Mark::Star { at: (x, best.value), text: said, color: (*color).into() });
+            figure.marks.push(Mark::Star { at: (x, best.value), text: String::new(), color: (*color).into() });
         }
     }
     let grey = colored.iter().filter(|(_, c)| *c == GREY).count();

@@ -2,6 +2,7 @@
 
 use serde_json::{Value, json};
 use textum_core::exec::{RunOutcome, SettledStage};
+use textum_core::manifest::Better;
 use textum_core::receipt::{RunStageState, RunState};
 
 use super::events::state_word;
@@ -19,7 +20,7 @@ fn state_of(state: RunState) -> &'static str {
 }
 
 /// What became of a run, for people.
-pub fn text(outcome: &RunOutcome, style: &Style) -> String {
+pub fn text(outcome: &RunOutcome, directions: &[(String, Better)], style: &Style) -> String {
     let mut out = String::new();
     let run = outcome.run.as_deref().unwrap_or("–");
     if outcome.recorded {
@@ -34,8 +35,11 @@ pub fn text(outcome: &RunOutcome, style: &Style) -> String {
         out.push_str(&format!("{}: {what} as {run} left them\n", style.bold("nothing to do")));
     }
     if !outcome.metrics.is_empty() {
-        let shown: Vec<String> = outcome.metrics.iter().map(|(n, v)| format!("{n} {}", style.bold(&text::metric(v)))).collect();
-        out.push_str(&format!("\n  {}\n", text::some(&shown, 12)));
+        let mut metrics: Vec<_> = outcome.metrics.iter().collect();
+        // Metrics with a direction first: somebody cares for them.
+        metrics.sort_by_key(|(n, _)| directions.iter().position(|(d, _)| d == *n).unwrap_or(usize::MAX));
+        let shown: Vec<String> = metrics.iter().map(|(n, v)| format!("{n} {}", style.bold(&text::metric(v)))).collect();
+        out.push_str(&format!("\n  {}\n", text::some(&shown, 6)));
     }
     if let Some(sandbox) = &outcome.sandbox {
         out.push_str(&format!("\n  outputs are in {}; the working tree was not touched\n", sandbox.display()));
@@ -85,6 +89,6 @@ pub fn json(outcome: &RunOutcome) -> Value {
         .collect();
     json!({
         "run": outcome.run, "state": state_of(outcome.state), "recorded": outcome.recorded, "seconds": outcome.seconds,
-        "stages": stages, "metrics": outcome.metrics, "sandbox": outcome.sandbox,
+        "stages": stages, "metrics": outcome.metrics, "sandbox": outcome.sandbox, "gates": outcome.gates, "reason": outcome.reason,
     })
 }

@@ -20,6 +20,8 @@ pub struct Listed {
     header: Vec<String>,
     rows: Vec<Vec<Cell>>,
     same: Vec<String>,
+    /// Columns that there was no room for.
+    hidden: Vec<String>,
 }
 
 /// The value of a metric that is best among the rows, for each metric with a direction.
@@ -155,7 +157,7 @@ impl Listing<'_> {
         let mut columns = Columns { labels, params: param_columns, data: data_columns, metrics };
         lead(&mut columns.params);
         lead(&mut columns.metrics);
-        self.fit(&mut columns, entries);
+        let hidden = self.fit(&mut columns, entries);
         let best = best(&runs, self.directions);
         let rows = entries.iter().map(|entry| self.row(entry, &columns, &best, runs.len() == 1)).collect();
         let mut header: Vec<String> = ["run", "when", "state", "took"].map(String::from).to_vec();
@@ -165,29 +167,37 @@ impl Listing<'_> {
         header.extend(columns.params.into_iter().chain(columns.data).chain(columns.metrics));
         let said = |(n, v): (String, String)| if v.starts_with('@') { format!("{n}{v}") } else { format!("{n} {v}") };
         let same = same_params.into_iter().chain(same_data).map(said).collect();
-        Listed { header, rows, same }
+        Listed { header, rows, same, hidden }
     }
 
-    /// The least telling columns go first: metrics without a direction, then data, then parameters.
-    fn fit(&self, columns: &mut Columns, entries: &[Entry]) {
-        let Some(width) = self.width else { return };
-        let state = entries.iter().map(|e| if matches!(e, Entry::Sweep { .. }) { 20 } else { 13 }).max().unwrap_or(13);
-        let fixed = 22 + 14 + state + 10 + if columns.labels { 14 } else { 0 };
-        let wide = |names: &[String]| names.iter().map(|n| n.width().max(7) + 2).sum::<usize>();
+    /// The least telling columns go first: metrics without a direction, all but one of the others, then data and
+    /// parameters, since they tell why runs differ. What has no room is told by name.
+    fn fit(&self, columns: &mut Columns, entries: &[Entry]) -> Vec<String> {
+        let Some(width) = self.width else { return Vec::new() };
+        let state = entries.iter().map(|e| self.state(e).text.width() + 2).max().unwrap_or(0).max(7);
+        let name = entries.iter().map(|e| if matches!(e, Entry::Run(_)) { 21 } else { 15 }).max().unwrap_or(0);
+        let fixed = name + 11 + state + 10 + if columns.labels { 14 } else { 0 };
+        let wide = |names: &[String]| names.iter().map(|n| n.width().max(8) + 2).sum::<usize>();
+        let mut hidden = Vec::new();
         while fixed + wide(&columns.params) + wide(&columns.data) + wide(&columns.metrics) > width {
-            let directed = columns.metrics.iter().filter(|m| self.directions.iter().any(|(n, _)| n == *m)).count();
-            if columns.metrics.len() > directed.max(1) {
-                let last = columns
-                    .metrics
-                    .iter()
-                    .rposition(|m| !self.directions.iter().any(|(n, _)| n == m) && Some(m.as_str()) != self.first);
-                columns.metrics.remove(last.unwrap_or(columns.metrics.len() - 1));
-            } else if !columns.data.is_empty() && columns.data.len() >= columns.params.len() {
-                columns.data.pop();
-            } else if columns.params.pop().is_none() {
-                break;
+            let plain = columns
+                .metrics
+                .iter()
+                .rposition(|m| !self.directions.iter().any(|(n, _)| n == m) && Some(m.as_str()) != self.first);
+            let metrics = columns.metrics.len();
+            let gone = match plain {
+                Some(at) if metrics > 1 => Some(columns.metrics.remove(at)),
+                _ if metrics > 1 => columns.metrics.pop(),
+                _ if columns.data.len() > 1 => columns.data.pop(),
+                _ => columns.params.pop().or_else(|| columns.data.pop()),
+            };
+            match gone {
+                Some(name) => hidden.push(name),
+                None => break,
             }
         }
+        hidden.reverse();
+        hidden
     }
 
     fn state(&self, entry: &Entry) -> Cell {
@@ -264,7 +274,7 @@ impl Listing<'_> {
             .iter()
             .map(|run| std::iter::once(Cell::new(&run.run, Look::Bold)).chain(columns.iter().map(|(_, f)| cell(run, f))).collect());
         let header = std::iter::once("run".to_string()).chain(columns.iter().map(|(n, _)| n.clone())).collect();
-        Listed { header, rows: rows.collect(), same: Vec::new() }
+        Listed { header, rows: rows.collect(), same: Vec::new(), hidden: Vec::new() }
     }
 }
 
@@ -276,6 +286,9 @@ impl Listed {
         if !self.same.is_empty() && self.rows.len() > 1 {
             out.push_str(&style.dim(&format!("same in all: {}", self.same.join(", "))));
             out.push('\n');
+        }
+        if !self.hidden.is_empty() {
+            out.push_str(&style.dim(&format!("no room for {}: --columns\n", text::some(&self.hidden, 8))));
         }
         if self.rows.iter().flatten().any(|c| c.text.trim_end().ends_with('*')) {
             out.push_str(&style.dim("* the best of these\n"));

@@ -1,12 +1,13 @@
 //! A run in full.
 
 use serde_json::{Value, json};
-use textum_core::ledger::RebuildRow;
+use textum_core::ledger::{RebuildRow, Remark};
+use textum_core::manifest::Better;
 use textum_core::receipt::{RunReceipt, RunState, StageReceipt};
 use textum_core::store::Digest;
 
 use super::data::Versions;
-use super::events::state_word;
+use super::events::{gate_values, state_word};
 use super::table::{Cell, Look, table};
 use super::text;
 use crate::ui::Style;
@@ -23,6 +24,12 @@ pub struct Shown<'r> {
     pub rebuilds: &'r [RebuildRow],
     /// The versions of datasets.
     pub versions: &'r Versions,
+    /// Its label as it is now.
+    pub label: Option<String>,
+    /// What people noted of it afterwards.
+    pub remarks: &'r [Remark],
+    /// The direction in which metrics get better.
+    pub directions: &'r [(String, Better)],
 }
 
 fn state(run: &RunReceipt, style: &Style) -> String {
@@ -41,10 +48,20 @@ fn facts(shown: &Shown<'_>, style: &Style) -> Vec<Vec<Cell>> {
     if let Some(reason) = &run.reason {
         fact("why", style.bad(reason));
     }
-    for (name, value) in [("label", &run.label), ("note", &run.note)] {
-        if let Some(value) = value {
-            fact(name, value.clone());
-        }
+    if let Some(label) = &shown.label {
+        fact("label", label.clone());
+    }
+    if let Some(note) = &run.note {
+        fact("note", note.clone());
+    }
+    for remark in shown.remarks {
+        fact("note", format!("{}  {}", remark.note, style.dim(&format!("{}, {}", text::moment(&remark.made), remark.by))));
+    }
+    if let Some(sweep) = &run.sweep {
+        fact("sweep", sweep.clone());
+    }
+    if let Some(old) = &run.resumes {
+        fact("resumes", old.clone());
     }
     fact("began", format!("{}, by {}", text::moment(&run.started), run.by));
     if let Some(git) = &run.git {
@@ -69,8 +86,14 @@ fn facts(shown: &Shown<'_>, style: &Style) -> Vec<Vec<Cell>> {
         fact("data", format!("{name}  {}  {}  {size}", data.path, style.dim(&data.content.digest.short())));
     }
     if !run.metrics.is_empty() {
-        let metrics: Vec<String> = run.metrics.iter().map(|(n, v)| format!("{n} {}", style.bold(&text::metric(v)))).collect();
-        fact("metrics", metrics.join(" · "));
+        let mut metrics: Vec<_> = run.metrics.iter().collect();
+        metrics.sort_by_key(|(n, _)| shown.directions.iter().position(|(d, _)| d == *n).unwrap_or(usize::MAX));
+        let said: Vec<String> = metrics.iter().map(|(n, v)| format!("{n} {}", style.bold(&text::metric(v)))).collect();
+        said.chunks(5).enumerate().for_each(|(i, part)| fact(if i == 0 { "metrics" } else { "" }, part.join(" · ")));
+    }
+    for gate in &run.gates {
+        let word = if gate.held { style.good("holds") } else { style.bad("does not hold") };
+        fact("gate", format!("{word}: {} after {}  {}", gate.check, gate.after, style.dim(&gate_values(gate).join(", "))));
     }
     if run.sandbox {
         fact("worked", "in a sandbox".into());
@@ -84,6 +107,41 @@ fn facts(shown: &Shown<'_>, style: &Style) -> Vec<Vec<Cell>> {
     }
     fact("receipt", style.dim(&shown.digest.short()));
     rows
+}
+
+/// What a stage told while it ran, and where it began.
+fn told(stage: &str, receipt: &StageReceipt, style: &Style) -> String {
+    let mut out = String::new();
+    if let Some(from) = &receipt.from {
+        out.push_str(&format!("\n  {stage} went on from {}#{}\n", from.run, from.step));
+    }
+    let Some(signals) = &receipt.signals else { return out };
+    let series: Vec<String> = signals
+        .metrics
+        .iter()
+        .map(|(name, s)| {
+            let best = s.best.zip(s.best_step).map(|(v, step)| format!(", best {} at step {step}", text::metric(&v)));
+            format!("{name} to step {}{}", s.last_step, best.unwrap_or_default())
+        })
+        .collect();
+    if !series.is_empty() {
+        let stored = signals.checkpoints.len() as u64;
+        let stored = if stored > 0 { format!("; {}", text::counted(stored, "checkpoint")) } else { String::new() };
+        out.push_str(&format!("\n  {stage} told {}{stored}\n", text::some(&series, 4)));
+    }
+    for note in signals.notes.iter().take(10) {
+        out.push_str(&format!("  {} {}\n", style.dim(&format!("after {}:", text::seconds(note.seconds))), note.text));
+    }
+    if signals.malformed > 0 {
+        let lines: Vec<String> = signals.first_malformed.iter().map(|(line, what)| format!("line {line}: {what}")).collect();
+        out.push_str(&format!(
+            "  {} {} of its signals: {}\n",
+            style.bad("not understood:"),
+            text::counted(signals.malformed, "line"),
+            text::some(&lines, 5)
+        ));
+    }
+    out
 }
 
 /// A run for people.
@@ -122,6 +180,7 @@ pub fn text(shown: &Shown<'_>, style: &Style) -> String {
     out.push_str(&table(&[], &rows, "  ", style));
     for (stage, receipt) in run.stages.iter().zip(shown.stages) {
         let Some(receipt) = receipt else { continue };
+        out.push_str(&told(&stage.stage, receipt, style));
         if !receipt.undeclared.is_empty() {
             out.push_str(&format!(
                 "\n  {} {} seemed to read {}\n",
@@ -141,5 +200,6 @@ pub fn json(shown: &Shown<'_>) -> Value {
         .iter()
         .map(|r| json!({"receipt": r.receipt, "target": r.target, "started": r.started, "verdict": r.verdict, "by": r.by}))
         .collect();
-    json!({"run": shown.run.run, "digest": shown.digest, "receipt": shown.run, "stages": shown.stages, "rebuilds": rebuilds})
+    json!({"run": shown.run.run, "digest": shown.digest, "receipt": shown.run, "stages": shown.stages, "rebuilds": rebuilds,
+        "label": shown.label, "remarks": shown.remarks.iter().map(|r| json!({"note": r.note, "made": r.made, "by": r.by})).collect::<Vec<_>>()})
 }

@@ -5,6 +5,7 @@ mod many;
 mod plain;
 mod signals;
 mod style;
+pub mod watch;
 
 use std::io::{IsTerminal, Write};
 

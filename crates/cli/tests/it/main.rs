@@ -4,6 +4,8 @@
 mod bad_input;
 mod data;
 mod demo;
+mod ending;
+mod judging;
 mod kill;
 mod manifest;
 mod options;
@@ -11,6 +13,8 @@ mod prune;
 mod repair;
 mod run;
 mod sandbox;
+mod steps;
+mod sweep;
 mod together;
 mod trace;
 mod tree;

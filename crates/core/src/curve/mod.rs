@@ -1,11 +1,13 @@
 //! Metrics over the steps of runs: read from what stages told, thinned to what can be drawn.
 
+mod live;
 mod steps;
 mod thin;
 
 use std::collections::BTreeMap;
 use std::path::Path;
 
+pub use live::LiveCurves;
 pub use steps::{StageSteps, Step, steps_of};
 pub use thin::thinned;
 

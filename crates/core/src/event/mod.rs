@@ -16,8 +16,8 @@ pub enum Event {
     Begun {
         /// The run's id.
         run: String,
-        /// Stages that it may have to deal with.
-        stages: usize,
+        /// Stages that it may have to deal with, in their order.
+        stages: Vec<String>,
     },
     /// A state of a dataset that was never recorded before is now a version.
     NewVersion {

@@ -143,11 +143,13 @@ impl Conductor<'_> {
             if self.halted || !upstream.iter().all(|u| matches!(self.settled.get(u), Some(Settled::Result { .. }))) {
                 continue;
             }
-            let decision = self.outlook.decide(stage, &self.settled)?;
+            let mut decision = self.outlook.decide(stage, &self.settled)?;
             if let Some(recorded) = &decision.result
                 && common.unpublished.contains(&recorded.receipt)
             {
+                // Only what is published can be put in place.
                 common.publish()?;
+                decision = self.outlook.decide(stage, &self.settled)?;
             }
             // Somebody is making just this result: it will be taken over.
             if decision.action == Action::Run && decision.key.is_some_and(|k| common.in_flight.contains(&k)) {
@@ -336,7 +338,8 @@ impl Conductor<'_> {
             if receipt.state == StageState::Done {
                 let mut outputs: Vec<PathContent> = receipt.outputs().cloned().collect();
                 outputs.sort_by(|a, b| a.path.cmp(&b.path));
-                let recorded = Recorded { receipt: digest, run: receipt.run.clone(), outputs };
+                let recorded =
+                    Recorded { receipt: digest, run: receipt.run.clone(), outputs, has_metrics: !receipt.metrics.is_empty() };
                 common.fresh.borrow_mut().insert(receipt.key, recorded);
             } else if let Some(pool) = self.pool {
                 // What the stage may have written into must not reach another one.

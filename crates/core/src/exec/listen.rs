@@ -167,6 +167,7 @@ impl<'b, 'a> Listener<'b, 'a> {
             return;
         }
         (self.to_tell, self.told) = (false, Some(Instant::now()));
+        self.tally.flush();
         self.bench.events.event(Event::Told {
             stage: self.task.inputs.stage.clone(),
             step: self.tally.step,

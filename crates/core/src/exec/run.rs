@@ -281,10 +281,13 @@ fn nothing_to_do(
 
 /// A stage whose result was there already. Only one that has metrics needs its receipt.
 pub(super) fn settled_by_record(project: &Project, decision: Decision, state: RunStageState) -> Result<SettledStage, ExecError> {
-    let has_metrics = !project.manifest.stages[decision.index].metrics.is_empty();
     let execution = match decision.result {
         Some(recorded) => Some(Execution {
-            metrics: if has_metrics { StageReceipt::load(&project.store, &recorded.receipt)?.metrics } else { BTreeMap::new() },
+            metrics: if recorded.has_metrics {
+                StageReceipt::load(&project.store, &recorded.receipt)?.metrics
+            } else {
+                BTreeMap::new()
+            },
             receipt: recorded.receipt,
             run: recorded.run,
             outputs: recorded.outputs,
@@ -349,6 +352,11 @@ pub(super) fn draft(
         sandbox: options.sandbox,
         textum: env!("CARGO_PKG_VERSION").to_string(),
     }
+}
+
+/// The names of the stages to be dealt with, in their order.
+pub(super) fn names_of(project: &Project, selected: &[bool]) -> Vec<String> {
+    project.graph.order().iter().filter(|s| selected[**s]).map(|s| project.graph.name(*s).to_string()).collect()
 }
 
 /// What is said of the first gate that does not hold.
@@ -423,7 +431,7 @@ fn carry_out(
         cancel: &own,
         at_work: Mutex::default(),
     };
-    told.event(Event::Begun { run: draft.run.clone(), stages: selected.iter().filter(|s| **s).count() });
+    told.event(Event::Begun { run: draft.run.clone(), stages: names_of(project, selected) });
     let fresh = RefCell::default();
     let common = Common {
         writer: &writer,

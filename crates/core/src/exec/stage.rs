@@ -129,6 +129,10 @@ impl Bench<'_> {
             ("TEXTUM_PARAMS".to_string(), params.display().to_string()),
             ("TEXTUM_SIGNALS".to_string(), folder.join("signals").display().to_string()),
         ]);
+        // For a script that calls `textum emit` without having it on its PATH.
+        if let Ok(program) = std::env::current_exe() {
+            variables.push(("TEXTUM_PROGRAM".to_string(), program.display().to_string()));
+        }
         if let (Some(from), Some(path)) = (&task.from, &task.inputs.checkpoints) {
             variables.push(("TEXTUM_FROM".to_string(), path.clone()));
             variables.push(("TEXTUM_FROM_STEP".to_string(), from.step.to_string()));

@@ -8,7 +8,7 @@ use std::time::Instant;
 
 use super::conduct::{Common, conduct};
 use super::live::{LiveRun, Telling};
-use super::run::{RunOptions, RunOutcome, conductor, draft, end, record_reads, record_settings, selected};
+use super::run::{RunOptions, RunOutcome, conductor, draft, end, names_of, record_reads, record_settings, selected};
 use super::schedule::Capacity;
 use super::stage::Bench;
 use super::{ExecError, LocalPlace};
@@ -268,7 +268,7 @@ fn carry_out(
                 None => LiveRun::begin(&runs, &begun)?,
             };
             let telling = live.telling(&Quiet);
-            telling.event(Event::Begun { run: run.clone(), stages: shared.chosen.iter().filter(|s| **s).count() });
+            telling.event(Event::Begun { run: run.clone(), stages: names_of(&part.project, shared.chosen) });
             tellings[at].begin(telling);
             crate::sandbox::create(&part.project, run, shared.recorded, shared.pool)?;
             let outlook = Outlook {

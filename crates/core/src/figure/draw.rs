@@ -86,7 +86,7 @@ pub fn svg(figure: &Figure) -> String {
         _ => 38.0,
     };
     let left = 34.0 + y_names.min(width * 0.3);
-    let right = width - 22.0 - if beside > 0.0 { (beside + 8.0).min(width * 0.35) } else { 0.0 };
+    let right = width - 22.0 - if beside > 0.0 { (beside + 8.0).min(width * 0.42) } else { 0.0 };
     let (top, bottom) = (if figure.subtitle.is_empty() { 48.0 } else { 66.0 }, height - 54.0);
     let (xs, ys) = values(figure);
     let x = Placed::new(&figure.x.scale, figure.x.range, xs.into_iter(), (left, right));

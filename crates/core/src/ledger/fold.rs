@@ -141,14 +141,15 @@ fn fold_paths<'p>(
 }
 
 fn fold_stage(tx: &Transaction<'_>, digest: &Digest, receipt: &StageReceipt) -> rusqlite::Result<()> {
-    tx.prepare_cached("INSERT OR IGNORE INTO stage_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?.execute(params![
+    tx.prepare_cached("INSERT OR IGNORE INTO stage_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?.execute(params![
         digest.as_bytes(),
         receipt.run,
         receipt.inputs.stage,
         receipt.key.as_bytes(),
         word(&receipt.state),
         receipt.started,
-        receipt.seconds
+        receipt.seconds,
+        receipt.metrics.len() as i64
     ])?;
     fold_paths(tx, digest, "read", receipt.reads.iter().map(|r| &r.at))?;
     fold_paths(tx, digest, "write", receipt.outputs())?;

@@ -103,10 +103,10 @@ impl Ledger {
         Ok(self.rows(sql, params![key.as_bytes()], |r| digest(r, 0))?.pop())
     }
 
-    /// The newest done execution with this key, and the run that it was part of.
-    pub fn result_and_run_of(&self, key: &Digest) -> Result<Option<(Digest, String)>, LedgerError> {
-        let sql = "SELECT digest, run FROM stage_receipts WHERE key = ?1 AND state = 'done' ORDER BY started DESC, digest LIMIT 1";
-        Ok(self.rows(sql, params![key.as_bytes()], |r| Ok((digest(r, 0)?, r.get(1)?)))?.pop())
+    /// The newest done execution with this key, the run that it was part of, and whether it has metrics.
+    pub fn result_and_run_of(&self, key: &Digest) -> Result<Option<(Digest, String, bool)>, LedgerError> {
+        let sql = "SELECT digest, run, metrics > 0 FROM stage_receipts WHERE key = ?1 AND state = 'done' ORDER BY started DESC, digest LIMIT 1";
+        Ok(self.rows(sql, params![key.as_bytes()], |r| Ok((digest(r, 0)?, r.get(1)?, r.get(2)?)))?.pop())
     }
 
     /// What an execution brought forth, sorted by path.

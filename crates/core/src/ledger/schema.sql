@@ -25,7 +25,7 @@ CREATE TABLE run_data (
 CREATE INDEX run_data_by_digest ON run_data (digest);
 CREATE TABLE stage_receipts (
   digest BLOB PRIMARY KEY, run TEXT NOT NULL, stage TEXT NOT NULL, key BLOB NOT NULL, state TEXT NOT NULL,
-  started TEXT NOT NULL, seconds REAL NOT NULL
+  started TEXT NOT NULL, seconds REAL NOT NULL, metrics INTEGER NOT NULL
 ) WITHOUT ROWID;
 CREATE INDEX stage_receipts_by_key ON stage_receipts (key, state, started);
 CREATE INDEX stage_receipts_by_stage ON stage_receipts (stage, state, started);

@@ -51,6 +51,8 @@ pub struct Recorded {
     pub run: String,
     /// What was brought forth, sorted by path.
     pub outputs: Vec<PathContent>,
+    /// Whether it has metrics.
+    pub has_metrics: bool,
 }
 
 /// What is to be done for a stage, and why.
@@ -202,7 +204,9 @@ impl<'p> Outlook<'p> {
         let fresh = self.fresh.and_then(|f| f.borrow().get(key).cloned());
         decision.result = match (fresh, ledger.result_and_run_of(key)?) {
             (Some(fresh), _) => Some(fresh),
-            (None, Some((receipt, run))) => Some(Recorded { receipt, run, outputs: ledger.outputs_of(&receipt)? }),
+            (None, Some((receipt, run, has_metrics))) => {
+                Some(Recorded { receipt, run, outputs: ledger.outputs_of(&receipt)?, has_metrics })
+            }
             (None, None) => None,
         };
         let forced = self.forced.contains(&decision.index);

@@ -126,7 +126,7 @@ pub fn rebuild(
     if !words.is_empty() {
         events.event(Event::EnvironmentDiffers { differences: words.clone() });
     }
-    events.event(Event::Begun { run: run.clone(), stages: chain.len() });
+    events.event(Event::Begun { run: run.clone(), stages: chain.iter().map(|(_, r)| r.inputs.stage.clone()).collect() });
     let sandboxes = project.workspace.sandboxes_folder();
     std::fs::create_dir_all(&sandboxes).map_err(IoError::of("create the folder", &sandboxes))?;
     let folder = tempfile::Builder::new()

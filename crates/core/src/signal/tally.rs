@@ -75,6 +75,15 @@ impl Tally {
         step
     }
 
+    /// Makes what came so far visible to those who read the file of points.
+    pub fn flush(&mut self) {
+        if let Some(points) = &mut self.points
+            && let Err(e) = points.flush()
+        {
+            self.failed.get_or_insert(IoError::of("write", &self.path)(e));
+        }
+    }
+
     /// Takes note of a line that is no signal.
     pub fn malformed(&mut self, line: u64, what: String) {
         self.record.malformed += 1;

@@ -1,9 +1,14 @@
-"""Gradient-boosted trees on binned columns, with nothing but the standard library; no chance in it."""
+"""Gradient-boosted trees on binned columns, with nothing but the standard library; no chance in it.
+
+Every fifth row is only watched: the loss on it tells when more rounds stop helping. Losses are told to Textum by
+lines of JSON, and every tenth round is a checkpoint to start from.
+"""
 import bisect
 import csv
 import json
 import math
 import os
+import subprocess
 
 NUMBERS = ["yarn_count", "warp_tension", "weft_tension", "humidity", "temperature", "picks_per_minute", "lint",
            "hours_since_service", "stops_before"]
@@ -80,6 +85,25 @@ def value_of(tree, bins, i):
     return tree["value"]
 
 
+def tell(step, metrics, progress):
+    if "TEXTUM_SIGNALS" in os.environ:
+        with open(os.environ["TEXTUM_SIGNALS"], "a") as signals:
+            signals.write(json.dumps({"metric": metrics, "step": step, "progress": progress}) + "\n")
+
+
+def checkpoint(step, trees):
+    os.makedirs("build/checkpoints", exist_ok=True)
+    with open("build/checkpoints/trees.json", "w") as out:
+        json.dump(trees, out, sort_keys=True)
+    if "TEXTUM_SIGNALS" in os.environ:                   # returns when it is safely stored
+        subprocess.run([os.environ["TEXTUM_PROGRAM"], "emit", "--step", str(step), "--checkpoint"], check=True)
+
+
+def loss_of(score, truth, members):
+    chance = ((1 / (1 + math.exp(-score[i])), truth[i]) for i in members)
+    return -sum(math.log(max(1e-12, p if t else 1 - p)) for p, t in chance) / len(members)
+
+
 def main():
     params = json.load(open(os.environ["TEXTUM_PARAMS"]))["fit"]
     rows = read("build/train.csv")
@@ -87,14 +111,24 @@ def main():
     plan = columns_of(rows)
     bins = binned(rows, plan)
     base = math.log(sum(truth) / (len(truth) - sum(truth)))
+    learn = [i for i in range(len(rows)) if i % 5]
+    watch = [i for i in range(len(rows)) if i % 5 == 0]
     score, trees = [base] * len(rows), []
-    for number in range(params["rounds"]):
+    if "TEXTUM_FROM" in os.environ:                      # go on from a checkpoint; otherwise start clean
+        trees = json.load(open(os.path.join(os.environ["TEXTUM_FROM"], "trees.json")))
+        for tree in trees:
+            score = [s + params["rate"] * value_of(tree, bins, i) for i, s in enumerate(score)]
+        print("going on from round %d" % len(trees))
+    while len(trees) < params["rounds"]:
         chance = [1 / (1 + math.exp(-s)) for s in score]
-        tree = grow(list(range(len(rows))), bins, [p - t for p, t in zip(chance, truth)], [p * (1 - p) for p in chance], params["depth"])
+        tree = grow(learn, bins, [p - t for p, t in zip(chance, truth)], [p * (1 - p) for p in chance], params["depth"])
         trees.append(tree)
         score = [s + params["rate"] * value_of(tree, bins, i) for i, s in enumerate(score)]
-        loss = -sum(math.log(max(1e-12, p if t else 1 - p)) for p, t in zip(chance, truth)) / len(rows)
-        print("round %d: loss %.5f" % (number + 1, loss), flush=True)
+        loss, watched = loss_of(score, truth, learn), loss_of(score, truth, watch)
+        print("round %d: loss %.5f, watched %.5f" % (len(trees), loss, watched), flush=True)
+        tell(len(trees), {"loss": round(loss, 6), "watch_loss": round(watched, 6)}, len(trees) / params["rounds"])
+        if len(trees) % 10 == 0:
+            checkpoint(len(trees), trees)
     os.makedirs("build", exist_ok=True)
     with open("build/model.json", "w") as out:
         json.dump({"base": round(base, 6), "rate": params["rate"], "columns": plan, "trees": trees}, out, indent=1, sort_keys=True)

@@ -1,0 +1,121 @@
+//! Sweeps: each setting a run, what is shared done once, what is there not done again.
+
+use serde_json::Value;
+use textum_testkit::{Ran, Tiny};
+
+use crate::textum;
+
+fn looms() -> Tiny {
+    let tiny = Tiny::with(
+        "[params]\nfit = { rate = 0.2, depth = 3, kind = \"tree\" }\n\
+         [stage.prep]\nrun = \"echo prep >> $HOME/textum-count-$(basename {X}); tr a-z A-Z < yarn.txt > up.txt\"\nreads = [\"yarn.txt\"]\nwrites = [\"up.txt\"]\n\
+         [stage.fit]\nrun = \"sh fit.sh {fit.rate} {fit.depth}\"\nreads = [\"up.txt\", \"fit.sh\"]\nparams = [\"fit\"]\nwrites = [\"model.txt\"]\nmetrics = [\"s.json\"]\n\
+         [metric.auc]\nbetter = \"higher\"\n",
+    );
+    let own = tiny.root().file_name().unwrap().to_str().unwrap().to_string();
+    let text = tiny.read("textum.toml").replace("{X}", &own);
+    tiny.write("textum.toml", text);
+    tiny.write("yarn.txt", "wool\n");
+    tiny.write(
+        "fit.sh",
+        "[ $1 = 0.9 ] && exit 3\ncat up.txt > model.txt; echo $1 $2 >> model.txt\necho \"{\\\"auc\\\": 0.$2}\" > s.json\n",
+    );
+    tiny
+}
+
+/// How often the shared stage was executed.
+fn prepared(tiny: &Tiny) -> usize {
+    let own = tiny.root().file_name().unwrap().to_str().unwrap();
+    let path = tiny.root().parent().unwrap().join(format!("textum-count-{own}"));
+    std::fs::read_to_string(path).unwrap_or_default().lines().count()
+}
+
+fn states(ran: &Ran) -> Vec<String> {
+    let json = ran.json();
+    json["variants"].as_array().unwrap().iter().map(|v| v["state"].as_str().unwrap().to_string()).collect()
+}
+
+#[test]
+fn a_grid_shares_what_is_equal_and_a_second_call_runs_only_what_is_missing() {
+    let tiny = looms();
+    let words = ["run", "--vary", "fit.rate=0.1,0.2", "--vary", "fit.depth=2..4", "-j2", "--format", "json"];
+    let first = textum(&tiny, &words).expect(0);
+    assert_eq!(states(&first), ["done"; 6]);
+    assert_eq!(prepared(&tiny), 1, "what all variants share is executed once");
+    assert!(!tiny.has("up.txt"), "the working tree is not touched");
+    let again = textum(&tiny, &words).expect(0);
+    assert_eq!(states(&again), ["there"; 6]);
+    assert_eq!(again.json()["sweep"], first.json()["sweep"]);
+    let listed = textum(&tiny, &["runs", "--all", "--format", "json"]).expect(0).json();
+    assert_eq!(listed.as_array().unwrap().len(), 6, "nothing is recorded twice");
+    textum(&tiny, &["runs"]).expect(0).says("6 done").says("0.1–0.2").says("0.4000 *");
+    // With other code the same sweep is another matter.
+    tiny.write("fit.sh", format!("{}# other\n", tiny.read("fit.sh")));
+    assert_eq!(states(&textum(&tiny, &words).expect(0)), ["done"; 6]);
+    assert_eq!(prepared(&tiny), 1);
+    textum(&tiny, &["verify", "--deep"]).expect(0);
+    textum(&tiny, &["rebuild", "best:auc"]).expect(0).says("identical");
+}
+
+#[test]
+fn a_failing_variant_does_not_end_the_others() {
+    let tiny = looms();
+    let ran = textum(&tiny, &["run", "--vary", "fit.rate=0.1,0.9,0.2", "--format", "json"]).expect(1);
+    assert_eq!(states(&ran), ["done", "failed", "done"]);
+    let why = ran.json()["variants"][1]["reason"].as_str().unwrap().to_string();
+    assert!(why.contains("exit status 3"), "{why}");
+    let again = textum(&tiny, &["run", "--vary", "fit.rate=0.1,0.9,0.2", "--format", "json"]).expect(1);
+    assert_eq!(states(&again), ["there", "failed", "there"], "only what is missing runs");
+    textum(&tiny, &["runs", "--where", "state = failed", "--format", "json"]).expect(0).says("0.9");
+}
+
+#[test]
+fn samples_are_the_same_for_the_same_seed() {
+    let tiny = looms();
+    let drawn = |seed: &str| -> Vec<Value> {
+        let words = ["run", "--vary", "fit.rate=even(0.01..0.5, 50)", "--vary", "fit.depth=2..9", "--sample", "4", "--seed", seed];
+        let json = textum(&tiny, &[&words[..], &["--format", "json"]].concat()).expect(0).json();
+        json["variants"].as_array().unwrap().iter().map(|v| v["set"].clone()).collect()
+    };
+    let (a, b, c) = (drawn("1"), drawn("1"), drawn("2"));
+    assert_eq!((a.len(), &a), (4, &b));
+    assert_ne!(a, c);
+}
+
+#[test]
+fn settings_that_mean_nothing_are_told_before_anything_runs() {
+    let tiny = looms();
+    let told = |words: &[&str], status: i32, why: &str| drop(textum(&tiny, &[&["run"], words].concat()).expect(status).warns(why));
+    told(&["--vary", "fit.rat=1"], 2, "did you mean `fit.rate`?");
+    told(&["--vary", "fit=1"], 2, "is a table of parameters: vary one of fit.depth");
+    told(&["--vary", "fit.depth=1.5"], 2, "a whole number");
+    told(&["--vary", "fit.depth="], 2, "there are no values");
+    told(&["--vary", "fit.depth=5..2"], 2, "goes backwards");
+    told(&["--vary", "fit.depth=0..99999999999"], 2, "more than a million");
+    told(&["--vary", "fit.rate=log(0..1, 3)"], 2, "above 0");
+    told(&["--vary", "fit.rate=1,2", "--vary", "fit.rate=3"], 2, "given twice");
+    told(&["--vary", "fit.rate=1,2", "--set", "fit.rate=3"], 2, "given twice");
+    told(&["--vary", "fit.depth=0..20000"], 2, "a sweep of 20001 runs was not begun");
+    told(&["--sample", "3"], 2, "--vary");
+    assert!(!tiny.has("model.txt") && prepared(&tiny) == 0);
+}
+
+#[test]
+fn a_stage_that_writes_into_what_it_shares_with_others_is_caught() {
+    let tiny = Tiny::with(
+        "[params]\nx = 1\n[stage.spoil]\nrun = \"cat data.txt > out; [ {x} = 2 ] && echo spoilt >> data.txt; true\"\nreads = [\"data.txt\"]\n\
+         params = [\"x\"]\nwrites = [\"out\"]\n",
+    );
+    tiny.write("data.txt", "good\n");
+    let ran = textum(&tiny, &["run", "--vary", "x=2,3,4,5", "-j1", "--format", "json"]).expect(1);
+    let found = states(&ran);
+    assert_eq!(found[0], "failed");
+    assert_eq!(tiny.read("data.txt"), "good\n", "nothing of a person's is ever linked");
+    for variant in ran.json()["variants"].as_array().unwrap().iter().filter(|v| v["state"] == "done") {
+        let run = variant["run"].as_str().unwrap();
+        textum(&tiny, &["restore", &format!("{run}:out"), "-o", &format!("of-{run}")]).expect(0);
+        assert_eq!(tiny.read(&format!("of-{run}/out")), "good\n", "what was spoilt reached nobody else as good");
+    }
+    assert_eq!(states(&textum(&tiny, &["run", "--vary", "x=3,4,5", "--format", "json"]).expect(0)), ["done"; 3]);
+    textum(&tiny, &["verify", "--deep"]).expect(0);
+}

@@ -16,6 +16,8 @@ import sys
 import tempfile
 import time
 
+import experiments
+
 HERE = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
 TEXTUM = os.path.join(HERE, "target", "release", "textum")
 
@@ -156,16 +158,23 @@ def growth(name, project, change, expected):
 def main():
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--quick", action="store_true", help="a tenth of the size, for trying it out")
+    parser.add_argument("--experiments", action="store_true", help="only the lines about experiments")
     parser.add_argument("--write", action="store_true", help="write docs/benchmarks.md")
     options = parser.parse_args()
     scale = 10 if options.quick else 1
-    missing = [t for t in ("git", "b3sum", "tar", "ninja") if not shutil.which(t)]
+    missing = [t for t in ("git", "b3sum", "tar", "ninja", "sqlite3", "xargs") if not shutil.which(t)]
     if missing:
         sys.exit("these tools are compared with and are not here: %s" % ", ".join(missing))
     subprocess.run(["cargo", "build", "--release", "--quiet"], cwd=HERE, check=True)
     fresh = "rm -rf .textum textum.receipt.json n"
-    lines, sizes = [], []
+    lines, sizes, shares = [], [], []
     with tempfile.TemporaryDirectory(prefix="textum-bench-") as folder:
+        lines.append(experiments.sweep(folder, TEXTUM, pair))
+        lines.append(experiments.listed(folder, TEXTUM, pair, 50_000 // scale))
+        lines.append(experiments.told(folder, TEXTUM, 20_000 // scale))
+        shares.append(experiments.followed(folder, TEXTUM, 10))
+        if options.experiments:
+            return
         project = many_stages(folder, 500)
         clean = "rm -rf .textum textum.receipt.json .ninja_log .ninja_deps build; mkdir build"
         lines.append(pair("500 trivial stages, first run", [TEXTUM, "run"], "ninja -j2", project, "3", 5, clean, clean, "ninja"))
@@ -205,10 +214,10 @@ def main():
         sizes.append(growth("record it again with 5 MB inserted in the middle", project, lambda p: insert(p, 5_000_000), 5_000_000))
         shutil.rmtree(project, ignore_errors=True)
     if options.write:
-        write(lines, sizes)
+        write(lines, sizes, shares)
 
 
-def write(lines, sizes):
+def write(lines, sizes, shares):
     cpu = next((l.split(":")[1].strip() for l in open("/proc/cpuinfo") if l.startswith("model name")), platform.processor())
     out = ["# Benchmarks", "",
            "Made by `python3 bench/run.py --write` on %s, on %d processors (%s), %s. Pairs are run in turn; seconds are medians, the ratio is the "
@@ -222,6 +231,9 @@ def write(lines, sizes):
     for name, grown, expected, ratio, memory in sizes:
         mark = "" if ratio <= 1.5 else " (short of it)"
         out.append("| %s | %.1f MB | %.1f MB | %.2f× | 1.5×%s | %.0f MiB |" % (name, grown, expected, ratio, mark, memory))
+    out += ["", "| work | of a core | at most | memory |", "|---|---:|---:|---:|"]
+    for name, share, memory in shares:
+        out.append("| %s | %.1f %% | 5 %%%s | %.0f MiB |" % (name, share, "" if share <= 5 else " (short of it)", memory))
     path = os.path.join(HERE, "docs", "benchmarks.md")
     notes = ""
     if os.path.exists(path):

@@ -113,7 +113,7 @@ fn pictures_and_reports_stand_by_themselves() {
     textum(&tiny, &["plot", "-o", "x.gif"]).expect(2);
     textum(&tiny, &["report", "-o", "r.html"]).expect(0);
     let page = tiny.read("r.html");
-    assert!(page.contains("data:image/svg+xml;base64,") && page.contains("loss by step") && page.contains("fig/own.svg"));
+    assert!(page.contains("data:image/svg+xml;base64,") && page.contains("loss by step") && page.contains("own.svg"));
     let outside = page.match_indices("http").filter(|(at, _)| !page[*at..].starts_with("http://www.w3.org/")).count();
     assert_eq!(outside, 0, "one file without references to others");
     textum(&tiny, &["report", "last~1", "--against", "last"]).expect(0).says("### looms: run").says("Against");

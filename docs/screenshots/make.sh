@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Makes the pictures of this folder anew from the demo project: real commands in a real terminal.
-# Needs xterm, xvfb and imagemagick (Debian's packages) and a built `textum`.
+# Needs xterm, xvfb and imagemagick (Debian's packages), chromium for the report, and a built `textum`.
 set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 root=$(cd "$here/../.." && pwd)
@@ -37,25 +37,43 @@ project=$work/loom-stops
 textum demo "$project" --write-only >/dev/null
 cd "$project"
 git init -q -b main . && git add . && git -c user.name=weaver -c user.email=weaver@example.org commit -qm 'Begin'
-shot run 13 'textum run'
+shot run 17 'textum run'
 first=$(textum runs --format json | sed -n 's/.*"run": "\(.*\)".*/\1/p' | head -1); first=${first##*-}
+shot sweep 26 'textum run -q --vary fit.rate=0.05,0.1,0.2,0.4 --vary fit.depth=2..4'
+sweep=$(textum runs --format json | sed -n 's/.*"sweep": "\(sweep.*\)".*/\1/p' | head -1)
+shot plot 30 "textum plot $sweep --metric auc --against fit.rate"
+shot compare 34 "textum compare $first best:auc"
+textum run -q --from "$first#20" --set fit.rounds=60 --set fit.rate=0.1 >/dev/null
+shot steps 33 'textum runs --steps last'
 sed -i 's/rate = 0.2/rate = 0.1/' textum.toml
 textum run -q >/dev/null
 python3 shed/export.py data/shifts.csv --mistake
 sed -i 's/seed = 7/seed = 11/' textum.toml
-shot plan 16 'textum plan'
-shot graph 9 'textum plan --graph'
+shot plan 19 'textum plan'
+shot graph 11 'textum plan --graph'
 textum run -q >/dev/null
-shot runs 9 'textum runs'
+shot runs 13 'textum runs'
 shot versions 11 'textum data versions shifts'
 shot diff 20 'textum data diff shifts@1 shifts@2'
 shot profile 33 'textum data profile shifts@2 --against shifts@1'
-shot stats 28 'textum stats --largest 5'
+shot stats 33 'textum stats --largest 5'
 cp build/model.json "$work/final_v2_really.json"
 shot trace 22 "textum trace ../final_v2_really.json"
 echo 'a note of my own' >>build/model.json
-shot restore 20 "textum restore $first"
+shot restore 22 "textum restore $first"
 shot rebuild 18 "textum rebuild $first:build/model.json"
-shot show 20 "textum show $first"
+shot show 27 "textum show $first"
+(textum run -q --set fit.rounds=400 --set fit.rate=0.03 >/dev/null 2>&1 || true) & run=$!
+sleep 4
+(sleep 5; touch "$work/done") &
+shot follow 34 'textum follow'
+textum stop >/dev/null && wait $run
+# The page as a browser shows it, where there is one.
+if command -v chromium >/dev/null; then
+    textum report best:auc --against "$first" -o "$work/report.html" >/dev/null
+    chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1500 --screenshot="$here/report.png" \
+        "file://$work/report.html" >/dev/null 2>&1
+fi
+git checkout -q textum.toml
 sed -i 's/^params = \["fit"\]/parms = ["fit"]/; s/better = "lower"/better = "less"/; s/params = \["split"\]/params = ["spilt"]/' textum.toml
-shot mistakes 29 'textum plan'
+shot mistakes 33 'textum plan'

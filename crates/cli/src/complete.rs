@@ -23,6 +23,22 @@ pub fn params() -> Vec<CompletionCandidate> {
         .collect()
 }
 
+/// What runs are told apart by: parameters, metrics and the rest.
+pub fn fields() -> Vec<CompletionCandidate> {
+    let Some(project) = project() else { return Vec::new() };
+    let params = project.params.iter().map(|(name, _)| name.to_string());
+    let newest = project.ledger.runs(Some(1)).unwrap_or_default().into_iter().flat_map(|r| r.metrics).map(|(name, _)| name);
+    let data = project.manifest.data.iter().map(|d| format!("data.{}", d.name));
+    let own = ["state", "label", "started", "took", "sweep"].map(String::from);
+    params.chain(newest).chain(data).chain(own).map(CompletionCandidate::new).collect()
+}
+
+/// The names of sweeps, and of runs.
+pub fn runs_and_sweeps() -> Vec<CompletionCandidate> {
+    let sweeps = project().and_then(|p| p.ledger.sweeps().ok()).unwrap_or_default();
+    sweeps.into_iter().map(CompletionCandidate::new).chain(runs()).collect()
+}
+
 /// The newest runs, by the last part of their ids, and other names of runs.
 pub fn runs() -> Vec<CompletionCandidate> {
     let Some(project) = project() else { return Vec::new() };

@@ -23,16 +23,16 @@ use crate::ui::Ui;
 )]
 pub struct PlotArgs {
     /// Runs or sweeps; left out: the last run
-    #[arg(value_name = "RUN", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
+    #[arg(value_name = "RUN", add = clap_complete::ArgValueCandidates::new(crate::complete::runs_and_sweeps))]
     runs: Vec<String>,
     /// The metric; may be given several times
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = clap_complete::ArgValueCandidates::new(crate::complete::fields))]
     metric: Vec<String>,
     /// What goes across
     #[arg(long, value_name = "WHAT", default_value = "step", conflicts_with = "against")]
     by: By,
     /// A parameter that goes across instead: the metric's last value of each run
-    #[arg(long, value_name = "PARAM", add = clap_complete::ArgValueCandidates::new(crate::complete::params))]
+    #[arg(long, value_name = "PARAM", add = clap_complete::ArgValueCandidates::new(crate::complete::fields))]
     against: Vec<String>,
     /// Draw the metric by its logarithm
     #[arg(long)]

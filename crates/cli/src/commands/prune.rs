@@ -12,7 +12,8 @@ use crate::render::upkeep as render;
 use crate::ui::Ui;
 
 /// What is kept unless somebody says otherwise.
-pub const DEFAULT: PruneOptions = PruneOptions { newest: 3, runs: Vec::new(), paths: Vec::new(), last_outputs: false };
+pub const DEFAULT: PruneOptions =
+    PruneOptions { newest: 3, runs: Vec::new(), paths: Vec::new(), last_outputs: false, checkpoints: false };
 
 /// What `textum prune` takes.
 #[derive(Debug, Args)]
@@ -32,6 +33,10 @@ pub struct PruneArgs {
     /// Drop also outputs that no stage reads: the last ones of a pipeline
     #[arg(long)]
     last_outputs: bool,
+    /// Drop also checkpoints of old runs, but for the last and the best ones of each run and those gone on from: they
+    /// cannot be made again but by training again
+    #[arg(long)]
+    checkpoints: bool,
     /// Do not ask
     #[arg(short, long)]
     yes: bool,
@@ -52,7 +57,7 @@ pub fn run(global: &Global, args: &PruneArgs, ui: &Ui) -> Result<u8, Failure> {
         project.ledger.resolve_run(unknown, &project.manifest.metrics)?;
     }
     let paths = paths.iter().map(|p| p.trim_end_matches('/').to_string()).collect();
-    let options = PruneOptions { newest: args.newest, runs, paths, last_outputs: args.last_outputs };
+    let options = PruneOptions { newest: args.newest, runs, paths, last_outputs: args.last_outputs, checkpoints: args.checkpoints };
     let plan = plan_prune(&project, &Inventory::load(&project.store, &project.ledger)?, &options)?;
     if args.dry_run || (plan.dropping.entries.is_empty() && plan.sandboxes.is_empty()) {
         match ui.format {

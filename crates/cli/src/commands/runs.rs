@@ -22,7 +22,7 @@ use crate::ui::Ui;
 )]
 pub struct RunsArgs {
     /// Only the runs of this sweep
-    #[arg(value_name = "SWEEP")]
+    #[arg(value_name = "SWEEP", add = clap_complete::ArgValueCandidates::new(crate::complete::runs_and_sweeps))]
     sweep: Option<String>,
     /// N at most: the newest, or the first in the order of --by
     #[arg(long, value_name = "N", default_value_t = 20, conflicts_with = "all")]
@@ -31,7 +31,7 @@ pub struct RunsArgs {
     #[arg(long)]
     all: bool,
     /// Sort by a metric (the best first), a parameter, data.NAME, took, started or label
-    #[arg(long, value_name = "NAME", add = clap_complete::ArgValueCandidates::new(crate::complete::params))]
+    #[arg(long, value_name = "NAME", add = clap_complete::ArgValueCandidates::new(crate::complete::fields))]
     by: Option<String>,
     /// Turn the order round
     #[arg(long)]
@@ -40,7 +40,7 @@ pub struct RunsArgs {
     #[arg(long = "where", value_name = "CONDITION")]
     condition: Option<String>,
     /// A line for each value of a parameter, dataset or other field
-    #[arg(long, value_name = "NAME", add = clap_complete::ArgValueCandidates::new(crate::complete::params))]
+    #[arg(long, value_name = "NAME", add = clap_complete::ArgValueCandidates::new(crate::complete::fields))]
     group_by: Option<String>,
     /// Just these columns beside the run
     #[arg(long, value_name = "NAME,NAME…", value_delimiter = ',', conflicts_with = "group_by")]
@@ -77,7 +77,7 @@ pub fn run(global: &Global, args: &RunsArgs, ui: &Ui) -> Result<u8, Failure> {
         true => newest_entries(&project, most)?,
         false => {
             let (runs, more) = project.ledger.select(&asked, &numbers)?;
-            (runs.into_iter().map(Entry::Run).collect(), more)
+            (runs.into_iter().map(|r| Entry::Run(Box::new(r))).collect(), more)
         }
     };
     if ui.format == Format::Json {
@@ -173,7 +173,7 @@ fn newest_entries(project: &Project, most: Option<usize>) -> Result<(Vec<Entry>,
         let runs: Vec<RunRow> = ids.iter().map(load).collect::<Result<_, _>>()?;
         Ok(match sweep {
             Some(name) => Entry::Sweep { name, runs },
-            None => Entry::Run(runs.into_iter().next().ok_or(NameError::NoRuns)?),
+            None => Entry::Run(Box::new(runs.into_iter().next().ok_or(NameError::NoRuns)?)),
         })
     });
     Ok((made.collect::<Result<_, Failure>>()?, more))
@@ -217,6 +217,13 @@ fn groups(
 }
 
 fn steps(project: &Project, name: &str, all: bool, ui: &Ui) -> Result<u8, Failure> {
+    if let Some(run) = super::live_run(project, name) {
+        let help = format!(
+            "textum follow {} shows it; its steps are listed when it has ended",
+            run.rsplit('-').next().unwrap_or_default()
+        );
+        return Err(Failure::new(NOT_THERE, format!("{run} is still at work"), help));
+    }
     let id = project.ledger.resolve_run(name, &project.manifest.metrics)?;
     let row = project.ledger.run(&id)?.ok_or(NameError::NoRuns)?;
     let receipt = RunReceipt::load(&project.store, &row.receipt)?;

@@ -29,6 +29,9 @@ pub struct Picture {
     pub bytes: Vec<u8>,
 }
 
+/// A metric, its value, and how it changed: words, and whether to the better.
+type Card = (String, Metric, Option<(String, Option<bool>)>);
+
 /// Everything that a report tells.
 pub struct Told<'t> {
     /// The project's name.
@@ -76,7 +79,7 @@ impl Told<'_> {
     }
 
     /// The metrics that matter, each with its change against the baseline.
-    fn cards(&self) -> Vec<(String, Metric, Option<(String, Option<bool>)>)> {
+    fn cards(&self) -> Vec<Card> {
         let Some(own) = self.own() else { return Vec::new() };
         let mut names: Vec<&String> = self.directions.iter().map(|(n, _)| n).filter(|n| own.run.metrics.contains_key(*n)).collect();
         if names.is_empty() {

@@ -73,7 +73,7 @@ fn data(run: &RunRow, versions: &Versions) -> BTreeMap<String, String> {
 /// A line of the list.
 pub enum Entry {
     /// A run.
-    Run(RunRow),
+    Run(Box<RunRow>),
     /// All runs of a sweep, newest first.
     Sweep {
         /// Its name.
@@ -87,7 +87,7 @@ impl Entry {
     /// The runs in it.
     pub fn runs(&self) -> &[RunRow] {
         match self {
-            Entry::Run(run) => std::slice::from_ref(run),
+            Entry::Run(run) => std::slice::from_ref(&**run),
             Entry::Sweep { runs, .. } => runs,
         }
     }
@@ -267,7 +267,7 @@ impl Listing<'_> {
                 Field::Sweep => Cell::new(run.sweep.clone().unwrap_or_default(), Look::Dim),
                 Field::Param(name) => dash(params(run).get(name)).into(),
                 Field::Data(name) => Cell::new(dash(data(run, self.versions).get(name)), Look::Dim),
-                Field::Metric(name) => self.metric(&Entry::Run(run.clone()), name, &best, all.len() == 1),
+                Field::Metric(name) => self.metric(&Entry::Run(Box::new(run.clone())), name, &best, all.len() == 1),
             }
         };
         let rows = runs

@@ -16,7 +16,7 @@ use crate::ui::Style;
 const MOST: usize = 40;
 
 /// The steps worth showing: checkpoints, the best of each metric, the last ones; and how many are left out.
-fn chosen<'s>(stage: &'s StageSteps, all: bool) -> Vec<&'s Step> {
+fn chosen(stage: &StageSteps, all: bool) -> Vec<&Step> {
     if all || stage.steps.len() <= MOST {
         return stage.steps.iter().collect();
     }

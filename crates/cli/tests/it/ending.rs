@@ -51,6 +51,21 @@ fn a_run_is_stopped_from_elsewhere_and_followed_without_ending_it() {
 }
 
 #[test]
+fn without_a_terminal_following_is_a_line_for_each_thing() {
+    let tiny = Tiny::with("[stage.fit]\nrun = \"sh fit.sh\"\nreads = [\"fit.sh\"]\nwrites = [\"out\"]\n");
+    tiny.write("fit.sh", format!("echo '{{\"note\": \"warp is tight\"}}' >> $TEXTUM_SIGNALS; sleep 0.8; {}", lines("0.5 0.25")));
+    let mut child = tiny.start(TEXTUM, &["run"]);
+    wait_for(|| !textum(&tiny, &["follow", "nobody"]).err.contains("no runs yet") || tiny.has(".textum/runs"));
+    wait_for(|| {
+        std::fs::read_dir(tiny.path(".textum/runs")).is_ok_and(|d| d.flatten().any(|e| e.path().join("fit/begun.json").exists()))
+    });
+    let said = textum(&tiny, &["follow"]).expect(0);
+    let said = said.says("warp is tight").says("fit  ran").says("done in");
+    assert!(said.out.contains("fit  runs"), "{}", said.out);
+    assert_eq!(child.wait().unwrap().code(), Some(0));
+}
+
+#[test]
 fn a_rule_or_the_time_stops_a_stage_and_its_result_is_never_reused() {
     let manifest = |more: &str| {
         format!(

@@ -66,6 +66,32 @@ fn steps_and_checkpoints_are_kept_and_a_branch_stands_in_the_lineage() {
 }
 
 #[test]
+fn old_checkpoints_go_when_asked_but_for_those_that_are_needed() {
+    let tiny = training("5", "");
+    textum(&tiny, &["run"]).expect(0);
+    textum(&tiny, &["label", "last", "keep-me"]).expect(0);
+    textum(&tiny, &["run", "--set", "fit.steps=6"]).expect(0);
+    textum(&tiny, &["run", "--from", "last#2", "--set", "fit.steps=7"]).expect(0);
+    let branch = tiny.read("model.txt");
+    let prune = ["prune", "--newest", "1", "--yes", "--format", "json"];
+    assert_eq!(textum(&tiny, &prune).expect(0).json()["outputs"], serde_json::json!([]));
+    let gone = textum(&tiny, &[&prune[..], &["--checkpoints"]].concat()).expect(0).json();
+    let paths: Vec<&str> = gone["outputs"].as_array().unwrap().iter().map(|o| o["path"].as_str().unwrap()).collect();
+    assert!(paths.is_empty(), "the same small states stand behind the checkpoints of a labelled run: {paths:?}");
+    textum(&tiny, &["label", "keep-me", ""]).expect(0);
+    let gone = textum(&tiny, &[&prune[..], &["--checkpoints"]].concat()).expect(0).json();
+    let mut paths: Vec<&str> = gone["outputs"].as_array().unwrap().iter().map(|o| o["path"].as_str().unwrap()).collect();
+    paths.sort_unstable();
+    paths.dedup();
+    assert_eq!(paths, ["ck#1"], "neither the last, the best, nor those gone on from or still used");
+    textum(&tiny, &["verify", "--deep"]).expect(0);
+    textum(&tiny, &["rebuild", "last"]).expect(0).says("identical");
+    assert_eq!(tiny.read("model.txt"), branch);
+    textum(&tiny, &["restore", "last~2#1"]).expect(3).warns("dropped by a prune");
+    textum(&tiny, &["restore", "last~2#5"]).expect(0);
+}
+
+#[test]
 fn a_killed_textum_loses_no_checkpoint_and_resume_goes_on() {
     let tiny = training("40", "");
     let text = tiny.read("fit.sh").replace("[ -n \"$SLOW\" ] && sleep $SLOW", "sleep 0.05");

@@ -119,3 +119,24 @@ fn a_stage_that_writes_into_what_it_shares_with_others_is_caught() {
     assert_eq!(states(&textum(&tiny, &["run", "--vary", "x=3,4,5", "--format", "json"]).expect(0)), ["done"; 3]);
     textum(&tiny, &["verify", "--deep"]).expect(0);
 }
+
+#[test]
+fn a_killed_sweep_loses_nothing_and_goes_on() {
+    let tiny = looms();
+    tiny.write("fit.sh", format!("sleep 0.15\n{}", tiny.read("fit.sh")));
+    let words = ["run", "--vary", "fit.depth=1..8", "-j2", "--format", "json"];
+    let kills = textum_testkit::many("TEXTUM_KILLS", 3).min(40);
+    for number in 0..kills {
+        let mut child = tiny.start(crate::TEXTUM, &words);
+        std::thread::sleep(std::time::Duration::from_millis(200 + u64::from(number) * 97 % 700));
+        child.kill().unwrap();
+        child.wait().unwrap();
+        textum(&tiny, &["verify", "--deep"]).expect(0);
+    }
+    let done = textum(&tiny, &words).expect(0);
+    assert!(states(&done).iter().all(|s| s == "done" || s == "there"));
+    assert!(prepared(&tiny) <= 1 + kills as usize);
+    let left = textum(&tiny, &["runs", "--where", "state != done and state != interrupted", "--format", "json"]).expect(0).json();
+    assert_eq!(left, serde_json::json!([]));
+    assert_eq!(std::fs::read_dir(tiny.path(".textum/runs")).unwrap().count(), 0, "nothing says that it is at work any more");
+}

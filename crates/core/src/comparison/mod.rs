@@ -310,6 +310,9 @@ fn metrics(sides: &[Side]) -> Vec<MetricRow> {
     names.into_iter().map(row).collect()
 }
 
+/// How a stage ended in a run, its receipt, and the seconds of its execution.
+type StageOfRun = (RunStageState, Option<Digest>, Option<f64>);
+
 fn stages(sides: &[Side]) -> Vec<StageRow> {
     let mut names: Vec<&String> = Vec::new();
     for stage in sides.iter().flat_map(|s| &s.run.stages) {
@@ -318,7 +321,7 @@ fn stages(sides: &[Side]) -> Vec<StageRow> {
         }
     }
     let row = |name: &String| {
-        let of: Vec<Option<(RunStageState, Option<Digest>, Option<f64>)>> = sides
+        let of: Vec<Option<StageOfRun>> = sides
             .iter()
             .map(|side| {
                 let at = side.run.stages.iter().position(|s| s.stage == *name)?;

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::git::git_show;
-use super::run::SettledStage;
+use super::outcome::SettledStage;
 use crate::ledger::{LedgerError, NameError};
 use crate::manifest::GateDecl;
 use crate::receipt::{GateRecord, Metric, RunReceipt, TREE_RECEIPT_NAME, TreeReceipt};

@@ -60,7 +60,7 @@ impl<'b, 'a> Listener<'b, 'a> {
     pub(super) fn new(bench: &'b Bench<'a>, task: &'b Task, started: &str) -> Listener<'b, 'a> {
         let root = bench.scanner.root();
         let files = task.inputs.metrics.iter().map(|m| root.join(m));
-        let listening = match FileLock::try_exclusive(&task.folder.join("listening")) {
+        let listening = match FileLock::try_exclusive(&task.folder.join("begun.json")) {
             Ok(TryLock::Taken(lock)) => Some(lock),
             _ => None,
         };

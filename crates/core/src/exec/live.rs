@@ -30,12 +30,10 @@ impl LiveRun {
         // Made under another name, so that nobody finds it before it is locked.
         let unborn = runs.join(format!(".{}", draft.run));
         fs::create_dir_all(&unborn).map_err(IoError::of("create the folder", &unborn))?;
-        let TryLock::Taken(mut lock) = FileLock::try_exclusive(&unborn.join("alive"))? else {
+        let TryLock::Taken(mut lock) = FileLock::try_exclusive(&unborn.join(DRAFT))? else {
             return Err(ExecError::RunTaken(draft.run.clone()));
         };
-        lock.describe(&format!("process {}", std::process::id()))?;
-        let text = canonical(draft)?;
-        fsio::write_derived(&unborn.join("run.json"), &text)?;
+        lock.describe(&String::from_utf8_lossy(&canonical(draft)?))?;
         let folder = runs.join(&draft.run);
         fs::rename(&unborn, &folder).map_err(IoError::of("create the folder", &folder))?;
         Ok(LiveRun { folder, _lock: lock })
@@ -58,8 +56,16 @@ impl LiveRun {
     pub fn end(self) -> Result<(), ExecError> {
         Ok(fsio::remove_any(&self.folder)?)
     }
+
+    /// Says that the run is no longer at work, and gives its folder, which is to be removed. Who comes upon it
+    /// before that finds the run's receipt in the store, and removes it.
+    pub fn release(self) -> PathBuf {
+        self.folder
+    }
 }
 
+/// The receipt that stands if the run is cut off. It is locked as long as the run's process lives.
+const DRAFT: &str = "run.json";
 /// The file by which another process asks a run to stop.
 const STOP: &str = "stop";
 
@@ -103,7 +109,7 @@ pub struct LiveView {
 /// Looks at a run at work; `None` when there is none of this id.
 pub fn live_view(runs: &Path, run: &str) -> Option<LiveView> {
     let folder = runs.join(run);
-    let draft = serde_json::from_slice(&fs::read(folder.join("run.json")).ok()?).ok()?;
+    let draft = serde_json::from_slice(&fs::read(folder.join(DRAFT)).ok()?).ok()?;
     let text = fs::read_to_string(folder.join("events")).unwrap_or_default();
     let events = text.lines().filter_map(|l| serde_json::from_str(l).ok()).collect();
     Some(LiveView { folder, draft, events })
@@ -120,7 +126,7 @@ pub fn close_interrupted(project: &mut Project, events: &dyn EventSink) -> Resul
         if name.starts_with('.') {
             continue;
         }
-        if let TryLock::Taken(_lock) = FileLock::try_exclusive(&entry.path().join("alive"))? {
+        if let TryLock::Taken(_lock) = FileLock::try_exclusive(&entry.path().join(DRAFT))? {
             end_left_over(&name);
             close(project, &name, &entry.path())?;
             events.event(Event::Interrupted { run: name.clone() });
@@ -134,12 +140,12 @@ pub fn close_interrupted(project: &mut Project, events: &dyn EventSink) -> Resul
 pub fn live_runs(runs: &Path) -> Vec<String> {
     let names = fs::read_dir(runs).into_iter().flatten().flatten().filter_map(|e| e.file_name().into_string().ok());
     names
-        .filter(|n| !n.starts_with('.') && matches!(FileLock::try_exclusive(&runs.join(n).join("alive")), Ok(TryLock::Held)))
+        .filter(|n| !n.starts_with('.') && matches!(FileLock::try_exclusive(&runs.join(n).join(DRAFT)), Ok(TryLock::Held)))
         .collect()
 }
 
 fn close(project: &mut Project, run: &str, folder: &Path) -> Result<(), ExecError> {
-    let draft = fs::read(folder.join("run.json")).ok().and_then(|bytes| serde_json::from_slice::<RunReceipt>(&bytes).ok());
+    let draft = fs::read(folder.join(DRAFT)).ok().and_then(|bytes| serde_json::from_slice::<RunReceipt>(&bytes).ok());
     let known = project.ledger.run(run)?.is_some();
     if let (Some(mut receipt), false) = (draft, known) {
         let writer = project.store.writer()?;
@@ -209,7 +215,7 @@ fn heard_before(
     ledger: &Ledger,
     receipt: &StageReceipt,
 ) -> Result<Option<SignalRecord>, ExecError> {
-    let draft = folder.parent().and_then(|run| fs::read(run.join("run.json")).ok());
+    let draft = folder.parent().and_then(|run| fs::read(run.join(DRAFT)).ok());
     let draft = draft.and_then(|bytes| serde_json::from_slice::<RunReceipt>(&bytes).ok());
     let better = draft.map(|d| d.better).unwrap_or_default().into_iter().map(|(n, b)| (n, b.into())).collect();
     let mut tally = Tally::new(&folder.join("points.csv"), better);

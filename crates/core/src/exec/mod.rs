@@ -13,6 +13,7 @@ mod live;
 mod local;
 mod machine;
 mod metrics;
+mod outcome;
 mod place;
 mod run;
 mod schedule;
@@ -28,8 +29,9 @@ pub use live::{LiveView, ask_to_stop, close_interrupted, live_runs, live_view};
 pub use local::LocalPlace;
 pub use machine::{Load, Machine};
 pub use metrics::{metric_leaves, quote_non_finite, read_metrics};
+pub use outcome::{Execution, RunOutcome, SettledStage};
 pub use place::{Job, Place, Running};
-pub use run::{Execution, RunOptions, RunOutcome, SettledStage, run};
+pub use run::{RunOptions, run};
 pub use stage::{Bench, Task};
 pub use sweep::{SweepOutcome, Variant, VariantOutcome, run_sweep, sweep_name};
 

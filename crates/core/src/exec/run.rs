@@ -10,6 +10,7 @@ use super::conductor::{Conductor, declared_by};
 use super::gates::Gates;
 use super::git::git_state;
 use super::live::LiveRun;
+use super::outcome::{Execution, RunOutcome, SettledStage};
 use super::schedule::Capacity;
 use super::stage::Bench;
 use super::watch::Watcher;
@@ -21,8 +22,8 @@ use crate::graph::StageIndex;
 use crate::ledger::new_run_id;
 use crate::plan::{Decision, Outlook, Plan};
 use crate::receipt::{
-    BetterWord, BranchedFrom, Content, ContentKind, DatasetState, GateRecord, GitState, Metric, PathContent, RUN_RECEIPT,
-    RunReceipt, RunStage, RunStageState, RunState, StageReceipt, StageState, TREE_RECEIPT, TreeReceipt, TreeStage, canonical,
+    BetterWord, BranchedFrom, Content, ContentKind, DatasetState, GateRecord, GitState, Metric, RUN_RECEIPT, RunReceipt, RunStage,
+    RunStageState, RunState, StageReceipt, TREE_RECEIPT, TreeReceipt, TreeStage, canonical,
 };
 use crate::sandbox::Pool;
 use crate::store::{Digest, Stored, Writer};
@@ -55,81 +56,6 @@ pub struct RunOptions {
     pub arguments: Vec<String>,
     /// Who runs it, and where.
     pub by: String,
-}
-
-/// What became of a stage.
-#[derive(Clone, Debug)]
-pub struct SettledStage {
-    /// Its name.
-    pub stage: String,
-    /// What became of it.
-    pub state: RunStageState,
-    /// Its key, if known.
-    pub key: Option<Digest>,
-    /// The execution whose result it has, or that failed; none for a stage that was not begun.
-    pub execution: Option<Execution>,
-    /// Seconds it took in this run.
-    pub seconds: f64,
-}
-
-/// An execution of a stage, in this run or an earlier one.
-#[derive(Clone, Debug)]
-pub struct Execution {
-    /// Its receipt.
-    pub receipt: Digest,
-    /// The run that it was part of.
-    pub run: String,
-    /// What it brought forth; nothing unless it was done.
-    pub outputs: Vec<PathContent>,
-    /// Its metrics.
-    pub metrics: BTreeMap<String, Metric>,
-    /// Why it was not done.
-    pub reason: Option<String>,
-    /// Files that it seems to have read without declaring them.
-    pub undeclared: Vec<String>,
-    /// What it printed, when it was executed in this run.
-    pub log: Option<Digest>,
-}
-
-impl Execution {
-    pub(super) fn of(digest: Digest, receipt: StageReceipt) -> Execution {
-        Execution {
-            receipt: digest,
-            run: receipt.run,
-            outputs: receipt
-                .writes
-                .into_iter()
-                .chain(receipt.metric_files.into_iter().filter(|_| receipt.state == StageState::Done))
-                .collect(),
-            metrics: receipt.metrics,
-            reason: receipt.reason,
-            undeclared: receipt.undeclared,
-            log: Some(receipt.log.digest),
-        }
-    }
-}
-
-/// What became of a run.
-#[derive(Debug)]
-pub struct RunOutcome {
-    /// Its id. When there was nothing to do: that of the run whose results stand there.
-    pub run: Option<String>,
-    /// Whether it was recorded: a run with nothing to do is not.
-    pub recorded: bool,
-    /// How it ended.
-    pub state: RunState,
-    /// Its stages, in the order of their dependencies.
-    pub stages: Vec<SettledStage>,
-    /// The metrics of all stages.
-    pub metrics: BTreeMap<String, Metric>,
-    /// The gates that were looked at.
-    pub gates: Vec<GateRecord>,
-    /// Why it was not done.
-    pub reason: Option<String>,
-    /// Seconds it took.
-    pub seconds: f64,
-    /// The run's sandbox, if it worked in one: its outputs are there.
-    pub sandbox: Option<std::path::PathBuf>,
 }
 
 /// Runs what the plan says and records it. The project must have been opened to write.

@@ -3,12 +3,16 @@
 
 use std::cell::RefCell;
 use std::collections::{BTreeMap, HashSet};
+use std::path::PathBuf;
 use std::sync::Mutex;
 use std::time::Instant;
 
+use rayon::prelude::*;
+
 use super::conduct::{Common, conduct};
 use super::live::{LiveRun, Telling};
-use super::run::{RunOptions, RunOutcome, conductor, draft, end, names_of, record_reads, record_settings, selected};
+use super::outcome::RunOutcome;
+use super::run::{RunOptions, conductor, draft, end, names_of, record_reads, record_settings, selected};
 use super::schedule::Capacity;
 use super::stage::Bench;
 use super::{ExecError, LocalPlace};
@@ -23,6 +27,9 @@ use crate::sandbox::Pool;
 use crate::store::{Digest, Stored};
 use crate::sweep::{Setting, Varied};
 use crate::workspace::Project;
+
+/// So many folders of runs that are over may be left for the end.
+const MANY_FOLDERS: usize = 2000;
 
 /// A setting that is to become a run.
 #[derive(Clone, Debug)]
@@ -253,7 +260,19 @@ fn carry_out(
     let mut next = 0;
     // Runs whose receipts are not safe yet: until then their folders say that they are at work.
     let unsafe_yet: RefCell<Vec<LiveRun>> = RefCell::default();
-    let let_go = || -> Result<(), ExecError> { unsafe_yet.borrow_mut().drain(..).try_for_each(LiveRun::end) };
+    // Folders are removed when all is over: file systems are slow to hand out anew what was just given back.
+    let over: RefCell<Vec<PathBuf>> = RefCell::default();
+    let remove = |folders: Vec<PathBuf>| folders.par_iter().try_for_each(|folder| fsio::remove_any(folder));
+    let let_go = || -> Result<(), ExecError> {
+        let mut over = over.borrow_mut();
+        over.extend(unsafe_yet.borrow_mut().drain(..).map(LiveRun::release));
+        if over.len() >= MANY_FOLDERS {
+            // Who comes upon a folder must find its run in the ledger.
+            project.ledger.catch_up(&project.store)?;
+            remove(std::mem::take(&mut *over))?;
+        }
+        Ok(())
+    };
     conduct(
         common,
         most,
@@ -288,7 +307,7 @@ fn carry_out(
             let root = ended.project.scanner.root().to_path_buf();
             let (outcome, _, live) = end(ended, shared.writer)?;
             if outcome.state == RunState::Done {
-                fsio::remove_any(&root)?;
+                over.borrow_mut().push(root);
             }
             unsafe_yet.borrow_mut().push(live);
             if let Some((number, _, _)) = parts.iter().find(|(_, r, _)| *r == run) {
@@ -309,6 +328,8 @@ fn carry_out(
     )?;
     shared.writer.publish()?;
     let_go()?;
+    project.ledger.catch_up(&project.store)?;
+    remove(over.take())?;
     // Stopped before the first variant began.
     first_live.take().map_or(Ok(()), LiveRun::end)
 }

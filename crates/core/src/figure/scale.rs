@@ -68,7 +68,7 @@ impl<'s> Placed<'s> {
             Scale::Log => return None,
             _ => (value - self.range.0) / (self.range.1 - self.range.0),
         };
-        share.is_finite().then(|| self.page.0 + share * (self.page.1 - self.page.0))
+        share.is_finite().then_some(self.page.0 + share * (self.page.1 - self.page.0))
     }
 
     /// Where the marks of the axis stand and what is written there.

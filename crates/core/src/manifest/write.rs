@@ -75,9 +75,10 @@ pub fn write_params(text: &str, params: &BTreeMap<String, String>) -> Result<Wri
             .ok()
             .and_then(|t| serde_json::to_value(&t["x"]).ok())
             .unwrap_or_default();
-        if now.to_string() != *to {
+        let now = now.to_string();
+        if now != *to {
             *new.decor_mut() = slot.decor().clone();
-            written.changed.push((name.clone(), now.to_string(), to.clone()));
+            written.changed.push((name.clone(), now, to.clone()));
             *slot = new;
         }
     }

@@ -153,7 +153,8 @@ impl Test {
             How::More => a > b,
             How::AtLeast => a >= b,
             How::Equal => a == b,
-            How::Unequal => a < b || a > b,
+            // No comparison with NaN holds, this one included.
+            How::Unequal => a != b && !a.is_nan() && !b.is_nan(),
             How::Finite => a.is_finite(),
             How::NotFinite => !a.is_finite(),
         }
@@ -172,8 +173,8 @@ impl Part {
     pub(crate) fn holds(&self, test: &mut dyn FnMut(&Test) -> bool) -> bool {
         match self {
             // All parts are asked, so that each test sees every step.
-            Part::Any(parts) => parts.iter().fold(false, |so_far, p| p.holds(test) || so_far),
-            Part::All(parts) => parts.iter().fold(true, |so_far, p| p.holds(test) && so_far),
+            Part::Any(parts) => parts.iter().map(|p| p.holds(test)).filter(|held| *held).count() > 0,
+            Part::All(parts) => parts.iter().map(|p| p.holds(test)).filter(|held| !*held).count() == 0,
             Part::Not(inner) => !inner.holds(test),
             Part::Test(t) => test(t),
         }

@@ -16,12 +16,17 @@ pub struct SignalReader {
     read: u64,
     rest: Vec<u8>,
     line: u64,
+    /// Within a line that is too long to be a signal.
+    skipping: bool,
 }
+
+/// A line without an end is given up beyond this. In bytes.
+const LONGEST: usize = 2 << 20;
 
 impl SignalReader {
     /// A reader of this file, which need not be there yet.
     pub fn new(path: &Path) -> SignalReader {
-        SignalReader { path: path.to_path_buf(), file: None, read: 0, rest: Vec::new(), line: 0 }
+        SignalReader { path: path.to_path_buf(), file: None, read: 0, rest: Vec::new(), line: 0, skipping: false }
     }
 
     /// Gives each new line: its number, and what it says or what is wrong with it. At the `end` a line
@@ -50,16 +55,25 @@ impl SignalReader {
             any |= got > 0;
             let mut from = 0;
             while let Some(to) = memchr::memchr(b'\n', &self.rest[from..]) {
-                self.line += 1;
-                say(self.line, &self.rest[from..from + to], &mut each);
+                if !std::mem::take(&mut self.skipping) {
+                    self.line += 1;
+                    say(self.line, &self.rest[from..from + to], &mut each);
+                }
                 from += to + 1;
             }
             self.rest.drain(..from);
+            if self.rest.len() > LONGEST {
+                if !std::mem::replace(&mut self.skipping, true) {
+                    self.line += 1;
+                    each(self.line, Err("it has no end within two megabytes".into()));
+                }
+                self.rest.clear();
+            }
             if !end || got == 0 {
                 break;
             }
         }
-        if end && !self.rest.is_empty() {
+        if end && !self.rest.is_empty() && !self.skipping {
             self.line += 1;
             let rest = std::mem::take(&mut self.rest);
             say(self.line, &rest, &mut each);
@@ -99,6 +113,8 @@ mod tests {
         let found = steps(false);
         assert_eq!((found[0].clone(), found[1].0, found[1].1.is_err(), found.len()), ((3, Ok(Some(2))), 4, true, 2));
         assert_eq!(steps(true), [(5, Ok(Some(3)))]);
+        file.write_all(format!("\n{}\n{{\"step\": 6}}\n", "x".repeat(LONGEST + BITE)).as_bytes()).unwrap();
+        assert_eq!(steps(true).iter().map(|(line, s)| (*line, s.is_ok())).collect::<Vec<_>>(), [(6, false), (7, true)]);
         file.set_len(0).unwrap();
         assert!(steps(true)[0].1.is_err());
     }

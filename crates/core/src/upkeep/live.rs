@@ -56,7 +56,7 @@ impl<'s> Live<'s> {
         for (_, data) in all.data.iter().filter(|(_, d)| d.hold == Hold::Store) {
             self.content(&data.content)?;
         }
-        for (_, made) in &all.checkpoints {
+        for (_, made) in all.checkpoints.iter().filter(|(d, m)| !given_up.contains(&(*d, m.path.clone()))) {
             self.content(&made.content)?;
         }
         let by_digest: std::collections::HashMap<&Digest, &StageReceipt> = all.stages.iter().map(|(d, r)| (d, r)).collect();

@@ -10,7 +10,8 @@ use super::inventory::Inventory;
 use super::live::{Live, entries_of};
 use crate::manifest::{Better, is_within, overlap};
 use crate::receipt::{
-    ContentKind, Hold, PRUNE_RECEIPT, PathContent, PruneReceipt, StageReceipt, StageState, TreeReceipt, Verdict, canonical,
+    CheckpointReceipt, ContentKind, Hold, PRUNE_RECEIPT, PathContent, PruneReceipt, StageReceipt, StageState, TreeReceipt, Verdict,
+    canonical,
 };
 use crate::store::{Digest, Dropping, Freed, Kind, StoreError};
 use crate::workspace::Project;
@@ -26,6 +27,9 @@ pub struct PruneOptions {
     pub paths: Vec<String>,
     /// Whether the last outputs of a pipeline, which no stage reads, may go as well.
     pub last_outputs: bool,
+    /// Whether checkpoints of old runs may go, but for the last and the best ones of each and those that
+    /// something went on from.
+    pub checkpoints: bool,
 }
 
 /// Why an output of an old run stays all the same.
@@ -125,6 +129,11 @@ impl Judge<'_> {
         if self.uncertain.contains(digest) || self.uncertain.contains(&receipt.key) {
             return Ok(Some(WhyKept::NotDeterministic));
         }
+        if let Some(from) = &receipt.from
+            && !self.project.store.contains(&from.content.digest)?
+        {
+            return Ok(Some(WhyKept::NotRebuildable));
+        }
         for read in &receipt.reads {
             if read.hold == Hold::Reference {
                 return Ok(Some(WhyKept::Reference));
@@ -180,7 +189,12 @@ fn kept_runs(
             why.insert(id, "the best by a metric");
         }
     }
-    why.extend(all.runs.iter().filter(|(_, r)| r.label.is_some()).map(|(_, r)| (r.run.clone(), "labelled")));
+    for (_, run) in &all.runs {
+        // A label may have been given after the run.
+        if project.ledger.label_of(&run.run)?.is_some() {
+            why.insert(run.run.clone(), "labelled");
+        }
+    }
     for name in &options.runs {
         why.insert(project.ledger.resolve_run(name, &project.manifest.metrics)?, "named");
     }
@@ -251,10 +265,56 @@ pub fn plan_prune(project: &Project, all: &Inventory, options: &PruneOptions) ->
             });
         }
     }
+    if options.checkpoints {
+        for (digest, made) in old_checkpoints(all, &plan.kept_runs, &project.manifest.metrics) {
+            if !project.store.contains(&made.content.digest)? {
+                continue;
+            }
+            given_up.insert((digest, made.path.clone()));
+            plan.outputs.push(Droppable {
+                run: made.run.clone(),
+                stage: made.stage.clone(),
+                path: format!("{}#{}", made.path, made.step),
+                digest: made.content.digest,
+                size: made.content.size,
+                receipt: digest,
+                seconds: 0.0,
+            });
+        }
+    }
     settle(project, all, &given_up, &mut plan)?;
     plan.sandboxes = sandboxes(project, all, options);
     plan.outputs.sort_by(|a, b| (&a.run, &a.stage, &a.path).cmp(&(&b.run, &b.stage, &b.path)));
     Ok(plan)
+}
+
+/// The checkpoints of old runs that nobody is likely to go back to: neither the last nor the best of their
+/// stage by a metric, and nothing went on from them.
+fn old_checkpoints<'a>(
+    all: &'a Inventory,
+    kept_runs: &BTreeMap<String, &'static str>,
+    directions: &[(String, Better)],
+) -> Vec<(Digest, &'a CheckpointReceipt)> {
+    let mut stages: BTreeMap<(&str, &str), Vec<(Digest, &CheckpointReceipt)>> = BTreeMap::new();
+    let ended: HashSet<&str> = all.runs.iter().map(|(_, r)| r.run.as_str()).collect();
+    for (digest, made) in all.checkpoints.iter().filter(|(_, m)| ended.contains(m.run.as_str()) && !kept_runs.contains_key(&m.run))
+    {
+        stages.entry((&made.run, &made.stage)).or_default().push((*digest, made));
+    }
+    let used: HashSet<Digest> = all.stages.iter().filter_map(|(_, r)| r.from.as_ref()).map(|f| f.checkpoint).collect();
+    let mut old = Vec::new();
+    for mut made in stages.into_values() {
+        made.sort_by(|a, b| a.1.made.cmp(&b.1.made));
+        let mut keep: HashSet<Digest> = made.last().map(|(d, _)| *d).into_iter().collect();
+        for (name, better) in directions {
+            let sign = if *better == Better::Higher { 1.0 } else { -1.0 };
+            let value = |m: &CheckpointReceipt| m.metrics.get(name).map(|v| v.0 * sign).filter(|v| v.is_finite());
+            let with = made.iter().filter_map(|(d, m)| Some((*d, value(m)?)));
+            keep.extend(with.max_by(|a, b| a.1.total_cmp(&b.1)).map(|(d, _)| d));
+        }
+        old.extend(made.into_iter().filter(|(d, _)| !keep.contains(d) && !used.contains(d)));
+    }
+    old
 }
 
 /// The sandboxes of runs that have ended, but for those of runs that are kept by name and of the newest.
@@ -290,6 +350,13 @@ fn settle(
             if output.content.kind == ContentKind::Folder && !live.entries.contains(&output.content.digest) {
                 outlines.insert(output.content.digest);
             }
+        }
+    }
+    for (_, made) in all.checkpoints.iter().filter(|(d, m)| given_up.contains(&(*d, m.path.clone()))) {
+        let at = PathContent { path: made.path.clone(), content: made.content.clone() };
+        going.extend(entries_of(store, &at)?);
+        if at.content.kind == ContentKind::Folder && !live.entries.contains(&at.content.digest) {
+            outlines.insert(at.content.digest);
         }
     }
     // An output that other bytes still need does not go, nor is it said to.

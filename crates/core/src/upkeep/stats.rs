@@ -122,6 +122,9 @@ pub fn stats(project: &Project, all: &Inventory, most: usize) -> Result<Stats, U
                 counter.add(&format!("outputs of {}", receipt.inputs.stage), &name, &output.content)?;
             }
         }
+        if let Some(points) = receipt.signals.as_ref().and_then(|s| s.points.as_ref()) {
+            counter.add("metrics by step", &format!("metrics by step of {} in {run}", receipt.inputs.stage), points)?;
+        }
         counter.add("logs", &format!("log of {} in {run}", receipt.inputs.stage), &receipt.log)?;
         let sources = receipt.reads.iter().filter(|r| r.by.is_empty() && r.dataset.is_none() && r.hold == Hold::Store);
         for read in sources {
@@ -129,6 +132,10 @@ pub fn stats(project: &Project, all: &Inventory, most: usize) -> Result<Stats, U
                 counter.add("code and other sources", &read.at.path, &read.at.content)?;
             }
         }
+    }
+    for (_, made) in &all.checkpoints {
+        let name = format!("checkpoint {}#{} of {}", made.run.rsplit('-').next().unwrap_or(&made.run), made.step, made.stage);
+        counter.add(&format!("checkpoints of {}", made.stage), &name, &made.content)?;
     }
     let mut sizes: HashMap<Digest, u64> = HashMap::new();
     let mut rest = Share { name: "receipts and settings".into(), ..Share::default() };

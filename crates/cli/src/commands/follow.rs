@@ -4,8 +4,10 @@ use std::io::IsTerminal;
 use std::time::{Duration, Instant};
 
 use clap::Args;
+use textum_core::event::Event;
 use textum_core::exec::{Follower, ViewState, ask_to_stop, live_runs};
 use textum_core::ledger::NameError;
+use textum_core::receipt::{RunReceipt, StageReceipt};
 use textum_core::workspace::Project;
 
 use super::{by_whom, here, variables};
@@ -56,7 +58,8 @@ pub fn run(global: &Global, args: &FollowArgs, ui: &Ui) -> Result<u8, Failure> {
     };
     let Some(mut follower) = Follower::new(&runs, &run) else { return ended(&project, &run, ui) };
     if args.plain || !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
-        lines(&mut follower, ui);
+        let told = lines(&mut follower, ui);
+        rest(&Project::open(&here(global), variables())?, &run, &told, ui)?;
     } else {
         let name = project.manifest.name.clone();
         let stop =
@@ -86,26 +89,34 @@ fn ended(project: &Project, name: &str, ui: &Ui) -> Result<u8, Failure> {
     Ok(0)
 }
 
-/// A line for each thing that happens, until the run has ended.
-fn lines(follower: &mut Follower, ui: &Ui) {
+/// The stages that ended between the last look and the end of the run.
+fn rest(project: &Project, run: &str, told: &[String], ui: &Ui) -> Result<(), Failure> {
+    let Some(row) = project.ledger.run(run)? else { return Ok(()) };
+    for stage in RunReceipt::load(&project.store, &row.receipt)?.stages.iter().filter(|s| !told.contains(&s.stage)) {
+        let reason = stage.receipt.map(|r| StageReceipt::load(&project.store, &r)).transpose()?.and_then(|r| r.reason);
+        let settled = Event::StageSettled { stage: stage.stage.clone(), state: stage.state, seconds: stage.seconds, reason };
+        ui.result(&render::events::line(&settled, &ui.style).unwrap_or_default());
+    }
+    Ok(())
+}
+
+/// A line for each thing that has happened and happens, until the run has ended; gives the stages that were
+/// told to have ended.
+fn lines(follower: &mut Follower, ui: &Ui) -> Vec<String> {
     let mut said: Option<Instant> = None;
-    let mut first = true;
+    let mut told = Vec::new();
+    let mut events = std::mem::take(&mut follower.earlier);
     loop {
-        let events = if first { Vec::new() } else { follower.look() };
-        if std::mem::take(&mut first) {
-            for stage in &follower.stages {
-                if let ViewState::Settled(state) = &stage.state {
-                    ui.result(&format!("  {}  {}", stage.name, render::events::state_word(*state, &ui.style)));
-                }
-            }
-        }
         for event in &events {
+            if let Event::StageSettled { stage, .. } = event {
+                told.push(stage.clone());
+            }
             if let Some(line) = render::events::line(event, &ui.style) {
                 ui.result(&line);
             }
         }
         if !follower.at_work {
-            return;
+            return told;
         }
         if said.is_none_or(|t| t.elapsed() >= STILL) {
             said = Some(Instant::now());
@@ -115,5 +126,6 @@ fn lines(follower: &mut Follower, ui: &Ui) {
             }
         }
         std::thread::sleep(LOOK);
+        events = follower.look();
     }
 }

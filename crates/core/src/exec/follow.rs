@@ -80,6 +80,8 @@ pub struct Follower {
     pub stopping: bool,
     /// Whether it is still at work.
     pub at_work: bool,
+    /// What had happened before the first look.
+    pub earlier: Vec<Event>,
     folder: PathBuf,
     seen: usize,
 }
@@ -96,6 +98,7 @@ impl Follower {
             gates: Vec::new(),
             stopping: false,
             at_work: true,
+            earlier: view.events.clone(),
             folder: view.folder.clone(),
             seen: 0,
         };

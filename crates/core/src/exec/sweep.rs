@@ -318,7 +318,7 @@ fn carry_out(
                     set: settled.setting.iter().map(|(n, v)| (n.clone(), v.to_string())).collect(),
                     run: settled.run.clone(),
                     state: settled.state.clone(),
-                    metrics: settled.metrics.iter().map(|(n, m)| (n.clone(), *m)).collect(),
+                    metrics: directed_first(project, &settled.metrics),
                 });
                 outcomes[*number] = Some(settled);
             }
@@ -332,6 +332,13 @@ fn carry_out(
     remove(over.take())?;
     // Stopped before the first variant began.
     first_live.take().map_or(Ok(()), LiveRun::end)
+}
+
+/// Metrics, those with a direction first: somebody cares for them.
+fn directed_first(project: &Project, metrics: &BTreeMap<String, Metric>) -> Vec<(String, Metric)> {
+    let mut all: Vec<(String, Metric)> = metrics.iter().map(|(n, m)| (n.clone(), *m)).collect();
+    all.sort_by_key(|(n, _)| project.manifest.metrics.iter().position(|(d, _)| d == n).unwrap_or(usize::MAX));
+    all
 }
 
 fn settled(setting: Setting, outcome: RunOutcome) -> VariantOutcome {

@@ -10,7 +10,6 @@ use std::time::Instant;
 
 use super::echo::Echo;
 use super::listen::{Heard, Listener, last_values};
-use super::metrics::read_metrics;
 use super::place::{Job, Place, Running};
 use super::{ExecError, likely};
 use crate::event::{CancelToken, EventSink};
@@ -21,6 +20,7 @@ use crate::receipt::{
     BranchedFrom, Content, ContentKind, Exit, Inputs, Metric, PathContent, Read, STAGE_RECEIPT, StageReceipt, StageState, canonical,
 };
 use crate::rule::Rule;
+use crate::signal::read_metrics;
 use crate::store::{Digest, Writer};
 
 /// A stage about to be executed; its outputs have been cleared.

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
 use super::Signal;
-use crate::exec::read_metrics;
+use super::metrics::read_metrics;
 use crate::table::{Origin, Row, Table, kind};
 
 /// Columns that tell the step, the first that is there.

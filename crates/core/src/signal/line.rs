@@ -2,7 +2,7 @@
 
 use serde_json::{Map, Value};
 
-use crate::exec::{metric_leaves, quote_non_finite};
+use super::metrics::{metric_leaves, quote_non_finite};
 
 /// A longer line is no signal. In bytes.
 const LONGEST: usize = 1 << 20;

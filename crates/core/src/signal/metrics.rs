@@ -5,8 +5,8 @@ use std::path::Path;
 
 use serde_json::{Map, Value};
 
+use super::history::step_column;
 use crate::receipt::Metric;
-use crate::signal::step_column;
 
 /// Files of metrics are small; one above this is taken for a mistake. In bytes.
 const MOST_BYTES: u64 = 16 << 20;

@@ -310,7 +310,8 @@ fn carry_out(
                 over.borrow_mut().push(root);
             }
             unsafe_yet.borrow_mut().push(live);
-            if let Some((number, _, _)) = parts.iter().find(|(_, r, _)| *r == run) {
+            if let Some((at, (number, _, _))) = parts.iter().enumerate().find(|(_, (_, r, _))| *r == run) {
+                tellings[at].end();
                 let settled = settled(variants[*number].setting.clone(), outcome);
                 events.event(Event::VariantSettled {
                     number: number + 1,
@@ -371,6 +372,11 @@ impl EventSink for Quiet {
 }
 
 impl Lazy<'_> {
+    /// Nothing more is to be kept: its file is closed.
+    fn end(&self) {
+        *self.to.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = None;
+    }
+
     fn begin(&self, telling: Telling<'static>) {
         *self.to.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = Some(telling);
     }

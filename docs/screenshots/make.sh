@@ -37,14 +37,14 @@ project=$work/loom-stops
 textum demo "$project" --write-only >/dev/null
 cd "$project"
 git init -q -b main . && git add . && git -c user.name=weaver -c user.email=weaver@example.org commit -qm 'Begin'
-shot run 17 'textum run'
+shot run 19 'textum run'
 first=$(textum runs --format json | sed -n 's/.*"run": "\(.*\)".*/\1/p' | head -1); first=${first##*-}
 shot sweep 26 'textum run -q --vary fit.rate=0.05,0.1,0.2,0.4 --vary fit.depth=2..4'
 sweep=$(textum runs --format json | sed -n 's/.*"sweep": "\(sweep.*\)".*/\1/p' | head -1)
 shot plot 30 "textum plot $sweep --metric auc --against fit.rate"
 shot compare 34 "textum compare $first best:auc"
-textum run -q --from "$first#20" --set fit.rounds=60 --set fit.rate=0.1 >/dev/null
-shot steps 33 'textum runs --steps last'
+textum run -q --from "$first#20" --set fit.rounds=40 --set fit.rate=0.1 >/dev/null
+shot steps 31 'textum runs --steps last'
 sed -i 's/rate = 0.2/rate = 0.1/' textum.toml
 textum run -q >/dev/null
 python3 shed/export.py data/shifts.csv --mistake

@@ -117,8 +117,7 @@ pub fn run(global: &Global, args: &ReportArgs, ui: &Ui) -> Result<u8, Failure> {
 
 /// The run that was done last before this one.
 fn before(project: &Project, own: &Side) -> Result<Option<String>, Failure> {
-    let older = |r: &textum_core::ledger::RunRow| r.state == "done" && r.started < own.run.started;
-    Ok(project.ledger.runs(None)?.into_iter().find(older).map(|r| r.run))
+    Ok(project.ledger.newest_that(["done", "done"], Some(&own.run.started))?)
 }
 
 /// The metrics whose curves are worth showing: those with a direction first.

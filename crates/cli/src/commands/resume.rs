@@ -53,7 +53,6 @@ pub fn run(global: &Global, args: &ResumeArgs, ui: &Ui) -> Result<u8, Failure> {
         echo: args.echo,
         sandbox: old.sandbox,
         resumes: Some(old.run.clone()),
-        label: project.ledger.label_of(&old.run)?,
         arguments: std::env::args().skip(1).collect(),
         by: by_whom(),
         ..RunOptions::default()
@@ -82,7 +81,7 @@ fn chosen(project: &Project, name: Option<&str>) -> Result<RunReceipt, Failure> 
     let id = match name {
         Some(name) => project.ledger.resolve_run(name, &project.manifest.metrics)?,
         None => {
-            let found = project.ledger.runs(None)?.into_iter().find(|r| matches!(r.state.as_str(), "stopped" | "interrupted"));
+            let found = project.ledger.newest_that(["stopped", "interrupted"], None)?;
             let help = "`textum runs` lists the runs and how they ended";
             found
                 .map(|r| r.run)

@@ -39,7 +39,7 @@ pub fn text(outcome: &RunOutcome, directions: &[(String, Better)], style: &Style
         // Metrics with a direction first: somebody cares for them.
         metrics.sort_by_key(|(n, _)| directions.iter().position(|(d, _)| d == *n).unwrap_or(usize::MAX));
         let shown: Vec<String> = metrics.iter().map(|(n, v)| format!("{n} {}", style.bold(&text::metric(v)))).collect();
-        out.push_str(&format!("\n  {}\n", text::some(&shown, 6)));
+        out.push_str(&format!("\n  {}\n", text::some(&shown, 5)));
     }
     if let Some(sandbox) = &outcome.sandbox {
         out.push_str(&format!("\n  outputs are in {}; the working tree was not touched\n", sandbox.display()));

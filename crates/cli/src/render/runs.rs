@@ -288,7 +288,7 @@ impl Listed {
             out.push('\n');
         }
         if !self.hidden.is_empty() {
-            out.push_str(&style.dim(&format!("no room for {}: --columns\n", text::some(&self.hidden, 8))));
+            out.push_str(&style.dim(&format!("no room for {}: --columns\n", text::some(&self.hidden, 4))));
         }
         if self.rows.iter().flatten().any(|c| c.text.trim_end().ends_with('*')) {
             out.push_str(&style.dim("* the best of these\n"));

@@ -268,7 +268,8 @@ pub fn text(spread: &Spread<'_>, width: usize, style: &Style) -> String {
         }
     }
     if let Some((run, v)) = best(spread) {
-        let values: Vec<String> = spread.params.iter().map(|p| format!("{p} {}", param(run, p).unwrap_or_default())).collect();
+        let told = spread.params.iter().cloned().chain(other_varied(spread));
+        let values: Vec<String> = told.map(|p| format!("{p} {}", param(run, &p).unwrap_or_default())).collect();
         out.push_str(&format!(
             "\n  best: {} with {}  {}\n",
             style.good(&text::metric(&Metric(v))),

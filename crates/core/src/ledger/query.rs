@@ -170,6 +170,13 @@ impl Ledger {
         Ok(self.rows(sql, &[], |r| r.get(0))?.pop())
     }
 
+    /// The newest run that ended in one of two ways, before a time if one is given.
+    pub fn newest_that(&self, states: [&str; 2], before: Option<&str>) -> Result<Option<String>, LedgerError> {
+        let sql =
+            "SELECT id FROM runs WHERE state IN (?1, ?2) AND (?3 IS NULL OR started < ?3) ORDER BY started DESC, id DESC LIMIT 1";
+        Ok(self.rows(sql, params![states[0], states[1], before], |r| r.get(0))?.pop())
+    }
+
     /// The newest runs, newest first; all of them when `most` is `None`.
     pub fn runs(&self, most: Option<usize>) -> Result<Vec<RunRow>, LedgerError> {
         let limit = most.map_or(-1, |n| n as i64);

@@ -83,9 +83,7 @@ fn chosen(project: &Project, name: Option<&str>) -> Result<RunReceipt, Failure> 
         None => {
             let found = project.ledger.newest_that(["stopped", "interrupted"], None)?;
             let help = "`textum runs` lists the runs and how they ended";
-            found
-                .map(|r| r.run)
-                .ok_or_else(|| Failure::new(crate::failure::NOT_THERE, "no run was stopped or interrupted", help))?
+            found.ok_or_else(|| Failure::new(crate::failure::NOT_THERE, "no run was stopped or interrupted", help))?
         }
     };
     let row = project.ledger.run(&id)?.ok_or(NameError::NoRuns)?;

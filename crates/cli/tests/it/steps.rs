@@ -182,3 +182,39 @@ fn what_cannot_be_a_checkpoint_is_said_to_whoever_asked() {
     tiny.manifest("[stage.fit]\nrun = \"true\"\nreads = [\"ck/x\"]\nwrites = [\"o\"]\ncheckpoints = \"ck\"\n");
     textum(&tiny, &["plan"]).expect(2).warns("the checkpoints `ck` overlap");
 }
+
+#[test]
+fn lines_of_many_processes_do_not_mix() {
+    let tiny = Tiny::with(
+        "[stage.fit]\nrun = \"for i in $(seq 1 24); do $TEXTUM_PROGRAM emit --step $i loss=$i --note loom-$i & done; wait; echo x > out\"\nwrites = [\"out\"]\n",
+    );
+    textum(&tiny, &["run"]).expect(0);
+    let shown = textum(&tiny, &["show", "last", "--format", "json"]).expect(0).json();
+    let told = &shown["stages"][0]["signals"];
+    assert_eq!((&told["count"], &told["metrics"]["loss"]["last"], told["malformed"].is_null()), (&24.into(), &24.0.into(), true));
+    let notes: std::collections::BTreeSet<&str> =
+        told["notes"].as_array().unwrap().iter().map(|n| n["text"].as_str().unwrap()).collect();
+    assert_eq!(notes.len(), 24);
+}
+
+#[test]
+fn a_checkpoint_that_cannot_be_stored_is_not_said_to_be() {
+    let tiny = training("3", "");
+    let text = tiny.read("fit.sh").replace("echo $s > ck/state\n", "echo $s > ck/state; cp a.bin ck/a; cp b.bin ck/b\n");
+    tiny.write("fit.sh", text.replace("|| exit 9", "&& echo stored $s >> told"));
+    tiny.write("textum.toml", tiny.read("textum.toml").replace("[\"fit.sh\"]", "[\"fit.sh\", \"a.bin\", \"b.bin\"]"));
+    tiny.write("a.bin", textum_testkit::noise(7, 300_000));
+    tiny.write("b.bin", textum_testkit::noise(8, 300_000));
+    // What is read is stored; then no file may grow beyond half a megabyte, as on a full disk.
+    textum(&tiny, &["run", "--set", "fit.steps=0"]).expect(1);
+    for file in ["a.bin", "b.bin"] {
+        tiny.write(
+            "fit.sh",
+            tiny.read("fit.sh").replace(&format!("cp {file} "), &format!("tac {file} | cat - {file} | head -c 400000 > ")),
+        );
+    }
+    let failed = tiny.textum("/bin/bash", &["-c", &format!("ulimit -f 500; trap '' XFSZ; exec {TEXTUM} run")]);
+    assert_ne!(failed.status, 0, "{}", failed.err);
+    assert!(!tiny.has("told"), "nobody was told that it is stored: {}", failed.err);
+    textum(&tiny, &["verify", "--deep"]).expect(0);
+}

@@ -140,3 +140,38 @@ fn a_killed_sweep_loses_nothing_and_goes_on() {
     assert_eq!(left, serde_json::json!([]));
     assert_eq!(std::fs::read_dir(tiny.path(".textum/runs")).unwrap().count(), 0, "nothing says that it is at work any more");
 }
+
+#[test]
+fn sharing_changes_no_result() {
+    let (swept, alone) = (looms(), looms());
+    let ran = textum(&swept, &["run", "--vary", "fit.rate=0.1,0.3", "--vary", "fit.kind=tree,\"a, b\"", "-j2", "--format", "json"])
+        .expect(0)
+        .json();
+    let results = |tiny: &Tiny, run: &str| -> Vec<(Value, Value)> {
+        let shown = textum(tiny, &["show", run, "--format", "json"]).expect(0).json();
+        let stages = shown["stages"].as_array().unwrap();
+        stages.iter().map(|s| (s["inputs"]["params"].clone(), serde_json::json!([s["writes"], s["metrics"]]))).collect()
+    };
+    for variant in ran["variants"].as_array().unwrap() {
+        let set = variant["set"].as_object().unwrap();
+        let mut words = vec!["run".to_string(), "--sandbox".into()];
+        for (name, value) in set {
+            words.extend(["--set".to_string(), format!("{name}={}", value.as_str().map_or(value.to_string(), str::to_string))]);
+        }
+        textum(&alone, &words.iter().map(String::as_str).collect::<Vec<_>>()).expect(0);
+        assert_eq!(results(&swept, variant["run"].as_str().unwrap()), results(&alone, "last"), "{set:?}");
+    }
+}
+
+#[test]
+fn two_sweeps_at_once_share_one_store() {
+    let tiny = looms();
+    let mut first = tiny.start(crate::TEXTUM, &["run", "--vary", "fit.depth=1..9", "-j2"]);
+    let second = textum(&tiny, &["run", "--vary", "fit.depth=5..14", "-j2", "--format", "json"]).expect(0);
+    assert_eq!(states(&second), ["done"; 10]);
+    assert!(first.wait().unwrap().success());
+    let listed = textum(&tiny, &["runs", "--all", "--format", "json"]).expect(0).json();
+    let runs: std::collections::BTreeSet<&str> = listed.as_array().unwrap().iter().map(|r| r["run"].as_str().unwrap()).collect();
+    assert_eq!((runs.len(), listed.as_array().unwrap().len()), (19, 19));
+    textum(&tiny, &["verify", "--deep"]).expect(0);
+}

@@ -114,7 +114,7 @@ mod tests {
         assert_eq!((found[0].clone(), found[1].0, found[1].1.is_err(), found.len()), ((3, Ok(Some(2))), 4, true, 2));
         assert_eq!(steps(true), [(5, Ok(Some(3)))]);
         file.write_all(format!("\n{}\n{{\"step\": 6}}\n", "x".repeat(LONGEST + BITE)).as_bytes()).unwrap();
-        assert_eq!(steps(true).iter().map(|(line, s)| (*line, s.is_ok())).collect::<Vec<_>>(), [(6, false), (7, true)]);
+        assert_eq!(steps(true).iter().map(|(line, s)| (*line, s.is_ok())).collect::<Vec<_>>(), [(7, false), (8, true)]);
         file.set_len(0).unwrap();
         assert!(steps(true)[0].1.is_err());
     }

@@ -26,7 +26,7 @@ TXT
     xterm -geometry "112x$lines+0+0" -fa 'DejaVu Sans Mono' -fs 11 -bg '#fbfaf7' -fg '#22252a' -b 14 +sb \
         -xrm 'XTerm*color1: #b3261e' -xrm 'XTerm*color2: #1b7f3b' -xrm 'XTerm*color6: #0b6e8f' \
         -T shot -xrm 'XTerm*faintIsRelative: true' -xrm 'XTerm*cursorColor: #fbfaf7' -e bash "$work/show" & local term=$!
-    for _ in $(seq 300); do [ -e "$work/done" ] && break; sleep 0.1; done
+    for _ in $(seq 1200); do [ -e "$work/done" ] && break; sleep 0.1; done
     sleep 0.7
     import -window shot "$here/$name.png"
     kill $term 2>/dev/null || true

@@ -53,7 +53,7 @@ fn a_run_is_stopped_from_elsewhere_and_followed_without_ending_it() {
 #[test]
 fn without_a_terminal_following_is_a_line_for_each_thing() {
     let tiny = Tiny::with("[stage.fit]\nrun = \"sh fit.sh\"\nreads = [\"fit.sh\"]\nwrites = [\"out\"]\n");
-    tiny.write("fit.sh", format!("echo '{{\"note\": \"warp is tight\"}}' >> $TEXTUM_SIGNALS; sleep 0.8; {}", lines("0.5 0.25")));
+    tiny.write("fit.sh", format!("echo '{{\"note\": \"warp is tight\"}}' >> $TEXTUM_SIGNALS; sleep 2.5; {}", lines("0.5 0.25")));
     let mut child = tiny.start(TEXTUM, &["run"]);
     wait_for(|| !textum(&tiny, &["follow", "nobody"]).err.contains("no runs yet") || tiny.has(".textum/runs"));
     wait_for(|| {

@@ -50,7 +50,6 @@ textum run -q >/dev/null
 python3 shed/export.py data/shifts.csv --mistake
 sed -i 's/seed = 7/seed = 11/' textum.toml
 shot plan 19 'textum plan'
-shot graph 11 'textum plan --graph'
 textum run -q >/dev/null
 shot runs 13 'textum runs'
 shot versions 11 'textum data versions shifts'

@@ -1,6 +1,6 @@
 //! `textum run --vary`.
 
-use textum_core::exec::{RunOptions, Variant, run_sweep, sweep_name};
+use textum_core::exec::{RunOptions, run_sweep, sweep_name};
 use textum_core::sweep::{Varied, settings, size};
 use textum_core::workspace::Project;
 
@@ -30,11 +30,10 @@ pub fn run(project: &mut Project, args: &RunArgs, options: RunOptions, ui: &Ui) 
     let mut named = args.stages.clone();
     named.sort();
     let name = sweep_name(&varied, sample, &named);
-    let variants = all.into_iter().map(|setting| Variant { setting }).collect();
     let cancel = catch_interrupts();
     let outcome = {
         let events = ui.events();
-        run_sweep(project, &name, variants, &options, &*events, cancel)?
+        run_sweep(project, &name, &all, &options, &*events, cancel)?
     };
     match ui.format {
         Format::Json => ui.json(&render::sweep::json(&outcome)),

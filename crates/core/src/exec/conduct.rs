@@ -36,7 +36,7 @@ impl Common<'_> {
 }
 
 /// Gives runs to be begun, one after another; `None` at the end.
-pub(super) type Coming<'a, 'f> = dyn FnMut(&mut Common<'a>) -> Result<Option<Conductor<'a>>, ExecError> + 'f;
+pub(super) type Coming<'a, 'f> = dyn FnMut() -> Result<Option<Conductor<'a>>, ExecError> + 'f;
 
 /// The number of the run, the stage, what was decided for it, and what came of it.
 type Report = (usize, StageIndex, Decision, Result<StageReceipt, ExecError>);
@@ -60,7 +60,7 @@ pub(super) fn conduct<'a>(
         loop {
             exhausted |= cancel.asked() || failure.is_some();
             while !exhausted && active.len() < most {
-                match coming(&mut common) {
+                match coming() {
                     Ok(Some(conductor)) => drop(active.insert(next, conductor)),
                     Ok(None) => exhausted = true,
                     Err(e) => {

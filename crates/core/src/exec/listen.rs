@@ -49,7 +49,7 @@ pub(super) struct Listener<'b, 'a> {
     told: Option<Instant>,
     to_tell: bool,
     stopped: Option<(String, Instant)>,
-    told_to_end: Option<()>,
+    told_to_end: bool,
     killed: bool,
     /// Held as long as somebody listens: who asks for a checkpoint sees by it that an answer will come.
     _listening: Option<FileLock>,
@@ -78,7 +78,7 @@ impl<'b, 'a> Listener<'b, 'a> {
             told: None,
             to_tell: false,
             stopped: None,
-            told_to_end: None,
+            told_to_end: false,
             killed: false,
             _listening: listening,
         }
@@ -183,8 +183,8 @@ impl<'b, 'a> Listener<'b, 'a> {
             self.stopped = Some((format!("it took longer than the {most} s that it may need"), Instant::now()));
         }
         let Some((_, since)) = &self.stopped else { return };
-        if self.told_to_end.is_none() {
-            self.told_to_end = Some(());
+        if !self.told_to_end {
+            self.told_to_end = true;
             running.interrupt();
         } else if since.elapsed() >= GRACE && !self.killed {
             self.killed = true;

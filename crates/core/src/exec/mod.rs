@@ -31,7 +31,7 @@ pub use outcome::{Execution, RunOutcome, SettledStage};
 pub use place::{Job, Place, Running};
 pub use run::{RunOptions, run};
 pub use stage::{Bench, Task};
-pub use sweep::{SweepOutcome, Variant, VariantOutcome, run_sweep, sweep_name};
+pub use sweep::{SweepOutcome, VariantOutcome, run_sweep, sweep_name};
 
 use crate::data::DataError;
 use crate::fingerprint::{PythonError, ScanError};

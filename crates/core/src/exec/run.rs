@@ -374,7 +374,7 @@ fn carry_out(
         common,
         1,
         cancel,
-        &mut |_| Ok(only.take()),
+        &mut || Ok(only.take()),
         &mut |ended| {
             outcome = Some(end(ended, &writer)?);
             Ok(())

@@ -2,7 +2,7 @@
 //! whose key is equal.
 
 use std::cell::RefCell;
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::PathBuf;
 use std::sync::Mutex;
 use std::time::Instant;
@@ -17,7 +17,7 @@ use super::schedule::Capacity;
 use super::stage::Bench;
 use super::{ExecError, LocalPlace};
 use crate::data::recorded_anew;
-use crate::event::{CancelToken, Event, EventSink};
+use crate::event::{CancelToken, Event, EventSink, Silent};
 use crate::fsio;
 use crate::ledger::new_run_id;
 use crate::manifest::Params;
@@ -30,13 +30,6 @@ use crate::workspace::Project;
 
 /// So many folders of runs that are over may be left for the end.
 const MANY_FOLDERS: usize = 2000;
-
-/// A setting that is to become a run.
-#[derive(Clone, Debug)]
-pub struct Variant {
-    /// What is varied.
-    pub setting: Setting,
-}
 
 /// What became of a variant.
 #[derive(Clone, Debug)]
@@ -109,7 +102,7 @@ fn there_already(view: &Project, outlook: &Outlook<'_>, chosen: &[bool], sweep: 
 pub fn run_sweep(
     project: &mut Project,
     sweep: &str,
-    variants: Vec<Variant>,
+    variants: &[Setting],
     options: &RunOptions,
     events: &dyn EventSink,
     cancel: &CancelToken,
@@ -134,7 +127,7 @@ pub fn run_sweep(
     let mut outcomes: Vec<Option<VariantOutcome>> = vec![None; total];
     let mut parts = Vec::new();
     for (number, variant) in variants.iter().enumerate() {
-        let (params, set) = with_setting(project, &variant.setting);
+        let (params, set) = with_setting(project, variant);
         let view = project.variant(params.clone(), set.clone(), None);
         let outlook = Outlook {
             project: &view,
@@ -149,7 +142,7 @@ pub fn run_sweep(
         {
             let metrics = project.ledger.run(&run)?.map(|r| r.metrics.into_iter().collect()).unwrap_or_default();
             outcomes[number] = Some(VariantOutcome {
-                setting: variant.setting.clone(),
+                setting: variant.clone(),
                 run: Some(run),
                 state: "there".into(),
                 metrics,
@@ -158,7 +151,7 @@ pub fn run_sweep(
             });
             continue;
         }
-        for (_, value) in &variant.setting {
+        for (_, value) in variant {
             writer.put_bytes(value.to_string().as_bytes())?;
         }
         let run = new_run_id(&project.ledger, &taken)?;
@@ -170,7 +163,7 @@ pub fn run_sweep(
     let made = Made { sweep, total };
     if !parts.is_empty() {
         let shared = Shared { recorded: &recorded, manifest, git, base: &base, chosen: &chosen, pool: &pool, writer: &writer };
-        carry_out(project, &parts, &variants, &shared, &mut outcomes, &made, options.jobs, events, cancel)?;
+        carry_out(project, &parts, variants, &shared, &mut outcomes, &made, options.jobs, events, cancel)?;
     } else {
         writer.publish()?;
     }
@@ -180,7 +173,7 @@ pub fn run_sweep(
     let stopped = outcomes.iter().any(Option::is_none);
     let not_begun = |(number, outcome): (usize, Option<VariantOutcome>)| {
         outcome.unwrap_or_else(|| VariantOutcome {
-            setting: variants[number].setting.clone(),
+            setting: variants[number].clone(),
             run: None,
             state: "not begun".into(),
             metrics: BTreeMap::new(),
@@ -211,7 +204,7 @@ struct Shared<'s> {
 fn carry_out(
     project: &Project,
     parts: &[(usize, String, Part)],
-    variants: &[Variant],
+    variants: &[Setting],
     shared: &Shared<'_>,
     outcomes: &mut [Option<VariantOutcome>],
     made: &Made<'_>,
@@ -257,6 +250,8 @@ fn carry_out(
         in_flight: HashSet::new(),
         shared: true,
     };
+    let place: HashMap<&str, (usize, usize)> =
+        parts.iter().enumerate().map(|(at, (number, run, _))| (run.as_str(), (at, *number))).collect();
     let mut next = 0;
     // Runs whose receipts are not safe yet: until then their folders say that they are at work.
     let unsafe_yet: RefCell<Vec<LiveRun>> = RefCell::default();
@@ -277,7 +272,7 @@ fn carry_out(
         common,
         most,
         cancel,
-        &mut |_| {
+        &mut || {
             let Some((_, run, part)) = parts.get(next) else { return Ok(None) };
             let at = next;
             next += 1;
@@ -286,7 +281,7 @@ fn carry_out(
                 Some(live) => live,
                 None => LiveRun::begin(&runs, &begun)?,
             };
-            let telling = live.telling(&Quiet);
+            let telling = live.telling(&Silent);
             telling.event(Event::Begun { run: run.clone(), stages: names_of(&part.project, shared.chosen) });
             tellings[at].begin(telling);
             crate::sandbox::create(&part.project, run, shared.recorded, shared.pool)?;
@@ -310,9 +305,9 @@ fn carry_out(
                 over.borrow_mut().push(root);
             }
             unsafe_yet.borrow_mut().push(live);
-            if let Some((at, (number, _, _))) = parts.iter().enumerate().find(|(_, (_, r, _))| *r == run) {
+            if let Some((at, number)) = place.get(run.as_str()).copied() {
                 tellings[at].end();
-                let settled = settled(variants[*number].setting.clone(), outcome);
+                let settled = settled(variants[number].clone(), outcome);
                 events.event(Event::VariantSettled {
                     number: number + 1,
                     of: made.total,
@@ -321,7 +316,7 @@ fn carry_out(
                     state: settled.state.clone(),
                     metrics: directed_first(project, &settled.metrics),
                 });
-                outcomes[*number] = Some(settled);
+                outcomes[number] = Some(settled);
             }
             Ok(())
         },
@@ -363,12 +358,6 @@ fn settled(setting: Setting, outcome: RunOutcome) -> VariantOutcome {
 struct Lazy<'e> {
     events: &'e dyn EventSink,
     to: Mutex<Option<Telling<'static>>>,
-}
-
-struct Quiet;
-
-impl EventSink for Quiet {
-    fn event(&self, _event: Event) {}
 }
 
 impl Lazy<'_> {

@@ -1,5 +1,7 @@
 //! `textum runs`.
 
+use std::collections::{HashMap, HashSet};
+
 use clap::Args;
 use textum_core::curve::steps_of;
 use textum_core::ledger::{Field, NameError, RunRow, Selection, SortKey, VersionNumbers};
@@ -40,7 +42,7 @@ pub struct RunsArgs {
     #[arg(long = "where", value_name = "CONDITION")]
     condition: Option<String>,
     /// A line for each value of a parameter, dataset or other field
-    #[arg(long, value_name = "NAME", add = clap_complete::ArgValueCandidates::new(crate::complete::fields))]
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["last", "flat"], add = clap_complete::ArgValueCandidates::new(crate::complete::fields))]
     group_by: Option<String>,
     /// Just these columns beside the run
     #[arg(long, value_name = "NAME,NAME…", value_delimiter = ',', conflicts_with = "group_by")]
@@ -49,7 +51,7 @@ pub struct RunsArgs {
     #[arg(long)]
     flat: bool,
     /// The steps of this run instead: metrics and checkpoints
-    #[arg(long, value_name = "RUN", conflicts_with_all = ["by", "condition", "group_by", "columns", "sweep"], add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
+    #[arg(long, value_name = "RUN", conflicts_with_all = ["by", "condition", "group_by", "columns", "sweep", "last", "reverse", "flat"], add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
     steps: Option<String>,
 }
 
@@ -166,11 +168,11 @@ fn newest_entries(project: &Project, most: Option<usize>) -> Result<(Vec<Entry>,
     let total = entries.len();
     let shown = most.unwrap_or(total).min(total);
     let more = entries[shown..].iter().map(|(_, ids)| ids.len()).sum();
-    let load = |id: &String| -> Result<RunRow, Failure> {
-        Ok(project.ledger.run(id)?.ok_or_else(|| NameError::NoRun { name: id.clone(), near: None })?)
-    };
-    let made = entries.into_iter().take(shown).map(|(sweep, ids)| {
-        let runs: Vec<RunRow> = ids.iter().map(load).collect::<Result<_, _>>()?;
+    entries.truncate(shown);
+    let ids: HashSet<String> = entries.iter().flat_map(|(_, ids)| ids).cloned().collect();
+    let mut rows: HashMap<String, RunRow> = project.ledger.runs_with(&ids)?.into_iter().map(|r| (r.run.clone(), r)).collect();
+    let made = entries.into_iter().map(|(sweep, ids)| {
+        let runs: Vec<RunRow> = ids.iter().filter_map(|id| rows.remove(id)).collect();
         Ok(match sweep {
             Some(name) => Entry::Sweep { name, runs },
             None => Entry::Run(Box::new(runs.into_iter().next().ok_or(NameError::NoRuns)?)),

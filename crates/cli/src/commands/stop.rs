@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use clap::Args;
-use textum_core::exec::{ask_to_stop, live_runs};
+use textum_core::exec::{ask_to_stop, is_at_work, live_runs};
 
 use super::{by_whom, here, variables};
 use crate::args::{Format, Global};
@@ -48,7 +48,7 @@ pub fn run(global: &Global, args: &StopArgs, ui: &Ui) -> Result<u8, Failure> {
     let because = args.because.as_ref().map(|b| format!(": {b}")).unwrap_or_default();
     ask_to_stop(&runs, &run, &format!("it was stopped by {}{because}", by_whom()), args.now)?;
     let begun = Instant::now();
-    while live_runs(&runs).contains(&run) {
+    while is_at_work(&runs, &run) {
         if begun.elapsed() > Duration::from_secs(20) {
             let help = "`textum stop --now` ends its stages at once";
             return Err(Failure::new(UNSUCCESSFUL, format!("{run} was asked to stop, but is still at work"), help));

@@ -148,9 +148,10 @@ fn grid(spread: &Spread<'_>) -> (Vec<String>, Vec<String>, BTreeMap<(usize, usiz
 
 fn heat_map(spread: &Spread<'_>) -> Figure {
     let (across, up, cells) = grid(spread);
-    let (low, high) = cells.values().fold((f64::MAX, f64::MIN), |(l, h), v| (l.min(*v), h.max(*v)));
+    let scaled = |v: f64| if spread.log { v.max(f64::MIN_POSITIVE).ln() } else { v };
+    let (low, high) = cells.values().map(|v| scaled(*v)).fold((f64::MAX, f64::MIN), |(l, h), v| (l.min(v), h.max(v)));
     let shade = |v: f64| {
-        let share = if high > low { (v - low) / (high - low) } else { 0.5 };
+        let share = if high > low { (scaled(v) - low) / (high - low) } else { 0.5 };
         // Dark is good, whichever direction that is.
         if spread.better == Some(Better::Lower) { 1.0 - share } else { share }
     };
@@ -235,13 +236,17 @@ pub fn text(spread: &Spread<'_>, width: usize, style: &Style) -> String {
                 .iter()
                 .enumerate()
                 .map(|(i, (called, points))| {
-                    let points = points.iter().map(|(x, y)| (if log { x.log10() } else { *x }, *y)).collect();
+                    let drawable = points.iter().filter(|(_, y)| !spread.log || *y > 0.0);
+                    let points = drawable
+                        .map(|(x, y)| (if log { x.log10() } else { *x }, if spread.log { y.log10() } else { *y }))
+                        .collect();
                     Series { name: called.clone(), points, color: i, note: String::new(), dots: true }
                 })
                 .collect();
             let label = if log { format!("{name} (by its logarithm)") } else { name.clone() };
             let names = (!numeric).then_some(values.as_slice());
-            out.push_str(&chart(&series, &label, spread.metric, width, names, log, style));
+            let measured = if spread.log { format!("log10 {}", spread.metric) } else { spread.metric.to_string() };
+            out.push_str(&chart(&series, &label, &measured, width, names, log, style));
         }
         [x, y] => {
             let (across, up, cells) = grid(spread);

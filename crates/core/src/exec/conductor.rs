@@ -28,7 +28,7 @@ pub(super) struct Conductor<'a> {
     pub(super) bench: &'a Bench<'a>,
     pub(super) live: LiveRun,
     pub(super) draft: RunReceipt,
-    pub(super) gates: Gates<'a>,
+    pub(super) gates: &'a Gates,
     pub(super) pool: Option<&'a Pool>,
     pub(super) watcher: Option<Watcher>,
     /// Everything that any stage declares.

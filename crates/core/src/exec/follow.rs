@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use super::live::{LiveView, live_runs, live_view};
+use super::live::{LiveView, is_at_work, live_view};
 use crate::curve::LiveCurves;
 use crate::event::Event;
 use crate::receipt::{GateRecord, RunReceipt, RunStageState, StageReceipt};
@@ -109,7 +109,7 @@ impl Follower {
     /// Looks again; gives what has happened since the last look.
     pub fn look(&mut self) -> Vec<Event> {
         let before = self.seen;
-        self.at_work = live_runs(&self.runs).contains(&self.run);
+        self.at_work = is_at_work(&self.runs, &self.run);
         let Some(view) = live_view(&self.runs, &self.run) else { return Vec::new() };
         let new = view.events.get(before..).unwrap_or_default().to_vec();
         self.take(view);

@@ -1,11 +1,13 @@
 //! Conditions on metrics that must hold before later stages run.
 
 use std::collections::BTreeMap;
+use std::rc::Rc;
+use std::sync::Arc;
 
 use super::git::git_show;
 use super::outcome::SettledStage;
-use crate::ledger::{LedgerError, NameError};
-use crate::manifest::GateDecl;
+use crate::ledger::{Ledger, LedgerError, NameError};
+use crate::manifest::{GateDecl, Manifest};
 use crate::receipt::{GateRecord, Metric, RunReceipt, TREE_RECEIPT_NAME, TreeReceipt};
 use crate::rule::Known;
 use crate::workspace::Project;
@@ -18,8 +20,9 @@ pub(super) struct Baseline {
 
 /// Looks at the gates of a run. What they compare with is found before the run begins, since the run
 /// itself changes what the committed receipt says.
-pub(super) struct Gates<'p> {
-    project: &'p Project,
+pub(super) struct Gates {
+    manifest: Arc<Manifest>,
+    ledger: Rc<Ledger>,
     baselines: Vec<Option<Baseline>>,
 }
 
@@ -31,9 +34,9 @@ fn usual(project: &Project) -> Result<Option<String>, LedgerError> {
     }
 }
 
-impl<'p> Gates<'p> {
+impl Gates {
     /// Finds what each gate of the manifest compares with.
-    pub(super) fn new(project: &'p Project) -> Result<Gates<'p>, NameError> {
+    pub(super) fn new(project: &Project) -> Result<Gates, NameError> {
         let names_it = |gate: &GateDecl| gate.check.names().iter().any(|n| n.starts_with("baseline."));
         let mut baselines = Vec::new();
         for gate in &project.manifest.gates {
@@ -49,12 +52,12 @@ impl<'p> Gates<'p> {
             let row = run.map(|run| project.ledger.run(&run)).transpose()?.flatten();
             baselines.push(row.map(|row| Baseline { run: row.run, metrics: row.metrics.into_iter().collect() }));
         }
-        Ok(Gates { project, baselines })
+        Ok(Gates { manifest: project.manifest.clone(), ledger: project.ledger.clone(), baselines })
     }
 
     /// Looks at the gates after a stage that has its result.
     pub(super) fn after(&self, stage: &str, settled: &[&SettledStage], draft: &RunReceipt) -> Result<Vec<GateRecord>, LedgerError> {
-        let gates = self.project.manifest.gates.iter().zip(&self.baselines).filter(|(g, _)| g.after == stage);
+        let gates = self.manifest.gates.iter().zip(&self.baselines).filter(|(g, _)| g.after == stage);
         gates.map(|(gate, baseline)| self.judge(gate, baseline.as_ref(), settled, draft)).collect()
     }
 
@@ -107,7 +110,7 @@ impl<'p> Gates<'p> {
         Ok(match what {
             "bytes" => Some(state.content.size as f64),
             "rows" => {
-                let known = self.project.ledger.data_receipts(dataset)?;
+                let known = self.ledger.data_receipts(dataset)?;
                 known.into_iter().find(|d| d.content.digest == state.content.digest).and_then(|d| d.rows).map(|n| n as f64)
             }
             _ => None,

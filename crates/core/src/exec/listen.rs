@@ -89,11 +89,12 @@ impl<'b, 'a> Listener<'b, 'a> {
         let mut looked = Instant::now();
         loop {
             // Asked before reading: what was said until then is read in this round.
-            let last = ended.load(Ordering::SeqCst);
-            let mut lines = Vec::new();
-            let any = self.reader.read(last, |line, signal| lines.push((line, signal)));
-            for (line, signal) in lines {
-                self.take_line(line, signal)?;
+            let over = ended.load(Ordering::SeqCst);
+            let any = self.read(false)?;
+            // What is left is read bite by bite too; then a line without an end is one.
+            let last = over && !any;
+            if last {
+                self.read(true)?;
             }
             if !self.files.is_empty() && (last || looked.elapsed() >= LOOK_AT_FILES) {
                 for signal in self.files.look(last) {
@@ -112,6 +113,16 @@ impl<'b, 'a> Listener<'b, 'a> {
         }
         let (record, points) = self.tally.end()?;
         Ok(Heard { record, points, stopped: self.stopped.map(|(why, _)| why) })
+    }
+
+    /// Takes in a bite of what has been said; whether there was any.
+    fn read(&mut self, end: bool) -> Result<bool, ExecError> {
+        let mut lines = Vec::new();
+        let any = self.reader.read(end, |line, signal| lines.push((line, signal)));
+        for (line, signal) in lines {
+            self.take_line(line, signal)?;
+        }
+        Ok(any)
     }
 
     fn take_line(&mut self, line: u64, signal: Result<Signal, String>) -> Result<(), ExecError> {

@@ -136,12 +136,17 @@ pub fn close_interrupted(project: &mut Project, events: &dyn EventSink) -> Resul
     Ok(closed)
 }
 
+/// Whether a run is at work.
+pub fn is_at_work(runs: &Path, run: &str) -> bool {
+    let draft = runs.join(run).join(DRAFT);
+    // Looking must not make the folder of a run that is over anew.
+    draft.exists() && matches!(FileLock::try_exclusive(&draft), Ok(TryLock::Held))
+}
+
 /// The runs at work now, by id.
 pub fn live_runs(runs: &Path) -> Vec<String> {
     let names = fs::read_dir(runs).into_iter().flatten().flatten().filter_map(|e| e.file_name().into_string().ok());
-    names
-        .filter(|n| !n.starts_with('.') && matches!(FileLock::try_exclusive(&runs.join(n).join(DRAFT)), Ok(TryLock::Held)))
-        .collect()
+    names.filter(|n| !n.starts_with('.') && is_at_work(runs, n)).collect()
 }
 
 fn close(project: &mut Project, run: &str, folder: &Path) -> Result<(), ExecError> {

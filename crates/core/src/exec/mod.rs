@@ -24,7 +24,7 @@ pub use clear::{ClearError, Clearer};
 pub use follow::{Follower, StageView, ViewState};
 pub use git::{git_says, git_state, in_git};
 pub use likely::tail;
-pub use live::{LiveView, ask_to_stop, close_interrupted, live_runs, live_view};
+pub use live::{LiveView, ask_to_stop, close_interrupted, is_at_work, live_runs, live_view};
 pub use local::LocalPlace;
 pub use machine::{Load, Machine};
 pub use outcome::{Execution, RunOutcome, SettledStage};

@@ -71,6 +71,7 @@ pub fn run(
     let _tree = if options.sandbox { None } else { Some(project.workspace.lock_tree(&who)?) };
     super::close_interrupted(project, events)?;
     let selected = selected(project, options)?;
+    let gates = Gates::new(project)?;
     let (recorded, draft, live) = {
         let project = &*project;
         let writer = project.store.writer()?;
@@ -90,7 +91,7 @@ pub fn run(
                 tell();
                 project.scanner.save();
                 let draft = draft(project, "", options, &reads, Stored { digest: Digest::of(b""), size: 0 }, None);
-                return nothing_to_do(project, plan, outlook.tree, &draft, events, clock);
+                return nothing_to_do(project, plan, outlook.tree, &draft, &gates, events, clock);
             }
         }
         let manifest = writer.put_bytes(project.manifest.text.as_bytes())?;
@@ -114,7 +115,7 @@ pub fn run(
         let references = project.scanner.references().to_vec();
         project.scanner = Scanner::open(&root, None).with_references(references).into();
     }
-    let outcome = carry_out(project, &selected, options, live, draft, pool.as_ref(), events, cancel, clock)?;
+    let outcome = carry_out(project, &selected, options, live, draft, pool.as_ref(), &gates, events, cancel, clock)?;
     project.ledger.catch_up(&project.store)?;
     project.scanner.save();
     project.store.fold_small_packs()?;
@@ -176,6 +177,7 @@ fn nothing_to_do(
     plan: Plan,
     tree: Option<TreeReceipt>,
     draft: &RunReceipt,
+    checker: &Gates,
     events: &dyn EventSink,
     clock: Instant,
 ) -> Result<RunOutcome, ExecError> {
@@ -192,7 +194,6 @@ fn nothing_to_do(
     }
     let metrics = metrics_of(&stages);
     // What is there already must hold all the same.
-    let checker = Gates::new(project)?;
     let settled: Vec<&SettledStage> = stages.iter().collect();
     let mut gates = Vec::new();
     for stage in &stages {
@@ -301,6 +302,7 @@ pub(super) fn conductor<'a>(
     draft: RunReceipt,
     mut outlook: Outlook<'a>,
     pool: Option<&'a Pool>,
+    gates: &'a Gates,
     clock: Instant,
 ) -> Result<Conductor<'a>, ExecError> {
     outlook.from.clone_from(&options.from);
@@ -314,7 +316,7 @@ pub(super) fn conductor<'a>(
         bench,
         live,
         draft,
-        gates: Gates::new(project)?,
+        gates,
         pool,
         watcher: (!options.sandbox).then(|| Watcher::start(project.workspace.root(), declared_whole)).flatten(),
         declared: declared_by(project, None),
@@ -340,6 +342,7 @@ fn carry_out(
     live: LiveRun,
     draft: RunReceipt,
     pool: Option<&Pool>,
+    gates: &Gates,
     events: &dyn EventSink,
     cancel: &CancelToken,
     clock: Instant,
@@ -368,7 +371,7 @@ fn carry_out(
         shared: false,
     };
     let outlook = Outlook::new(project, selected, options.force.clone())?;
-    let mut only = Some(conductor(project, selected, options, &bench, live, draft, outlook, pool, clock)?);
+    let mut only = Some(conductor(project, selected, options, &bench, live, draft, outlook, pool, gates, clock)?);
     let mut outcome = None;
     conduct(
         common,

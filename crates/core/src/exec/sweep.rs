@@ -10,6 +10,7 @@ use std::time::Instant;
 use rayon::prelude::*;
 
 use super::conduct::{Common, conduct};
+use super::gates::Gates;
 use super::live::{LiveRun, Telling};
 use super::outcome::RunOutcome;
 use super::run::{RunOptions, conductor, draft, end, names_of, record_reads, record_settings, selected};
@@ -111,6 +112,7 @@ pub fn run_sweep(
     super::close_interrupted(project, events)?;
     let project = &*project;
     let chosen = selected(project, options)?;
+    let gates = Gates::new(project)?;
     let writer = project.store.writer()?;
     let recorded = record_reads(project, &chosen, &writer)?;
     let versions = recorded_anew(project, &recorded, &writer, &options.by, None).map_err(Box::new)?;
@@ -162,7 +164,16 @@ pub fn run_sweep(
     }
     let made = Made { sweep, total };
     if !parts.is_empty() {
-        let shared = Shared { recorded: &recorded, manifest, git, base: &base, chosen: &chosen, pool: &pool, writer: &writer };
+        let shared = Shared {
+            recorded: &recorded,
+            manifest,
+            git,
+            base: &base,
+            chosen: &chosen,
+            pool: &pool,
+            gates: &gates,
+            writer: &writer,
+        };
         carry_out(project, &parts, variants, &shared, &mut outcomes, &made, options.jobs, events, cancel)?;
     } else {
         writer.publish()?;
@@ -197,6 +208,7 @@ struct Shared<'s> {
     base: &'s Outlook<'s>,
     chosen: &'s [bool],
     pool: &'s Pool,
+    gates: &'s Gates,
     writer: &'s crate::store::Writer<'s>,
 }
 
@@ -295,7 +307,8 @@ fn carry_out(
             };
             let clock = Instant::now();
             let pool = Some(shared.pool);
-            conductor(&part.project, shared.chosen, &part.options, &benches[at], live, begun, outlook, pool, clock).map(Some)
+            conductor(&part.project, shared.chosen, &part.options, &benches[at], live, begun, outlook, pool, shared.gates, clock)
+                .map(Some)
         },
         &mut |ended| {
             let run = ended.draft.run.clone();

@@ -1,5 +1,7 @@
 //! Questions to the ledger.
 
+use std::collections::{HashMap, HashSet};
+
 use rusqlite::{Row, ToSql, params};
 
 use super::{Ledger, LedgerError};
@@ -182,9 +184,7 @@ impl Ledger {
         let limit = most.map_or(-1, |n| n as i64);
         let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id, sweep FROM runs ORDER BY started DESC, id DESC LIMIT ?1";
         let mut runs = self.rows(sql, params![limit], run_row)?;
-        for run in &mut runs {
-            self.fill(run)?;
-        }
+        self.fill_all(&mut runs)?;
         Ok(runs)
     }
 
@@ -194,6 +194,44 @@ impl Ledger {
         let Some(mut run) = self.rows(sql, params![id], run_row)?.pop() else { return Ok(None) };
         self.fill(&mut run)?;
         Ok(Some(run))
+    }
+
+    /// Fills in what runs have; of many at once, in three questions rather than three for each.
+    pub(super) fn fill_all(&self, runs: &mut [RunRow]) -> Result<(), LedgerError> {
+        const MANY: usize = 64;
+        if runs.len() <= MANY {
+            return runs.iter_mut().try_for_each(|run| self.fill(run));
+        }
+        let place: HashMap<String, usize> = runs.iter().enumerate().map(|(at, r)| (r.run.clone(), at)).collect();
+        let of = |r: &Row<'_>| -> rusqlite::Result<Option<usize>> { Ok(place.get(r.get_ref(0)?.as_str()?).copied()) };
+        self.rows("SELECT run, name, value FROM run_params ORDER BY run, name", &[], |r| {
+            if let Some(at) = of(r)? {
+                runs[at].params.push((r.get(1)?, r.get(2)?));
+            }
+            Ok(())
+        })?;
+        self.rows("SELECT run, name, value FROM run_metrics ORDER BY run, name", &[], |r| {
+            if let Some(at) = of(r)? {
+                runs[at].metrics.push((r.get(1)?, Metric(r.get::<_, Option<f64>>(2)?.unwrap_or(f64::NAN))));
+            }
+            Ok(())
+        })?;
+        self.rows("SELECT run, name, digest FROM run_data ORDER BY run, name", &[], |r| {
+            if let Some(at) = of(r)? {
+                runs[at].data.push((r.get(1)?, digest(r, 2)?));
+            }
+            Ok(())
+        })?;
+        Ok(())
+    }
+
+    /// The runs with these ids, newest first.
+    pub fn runs_with(&self, ids: &HashSet<String>) -> Result<Vec<RunRow>, LedgerError> {
+        let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id, sweep FROM runs ORDER BY started DESC, id DESC";
+        let mut runs = self.rows(sql, &[], run_row)?;
+        runs.retain(|r| ids.contains(&r.run));
+        self.fill_all(&mut runs)?;
+        Ok(runs)
     }
 
     pub(super) fn fill(&self, run: &mut RunRow) -> Result<(), LedgerError> {

@@ -167,9 +167,7 @@ impl Ledger {
         if let Some(most) = asked.most {
             runs.truncate(most);
         }
-        for run in &mut runs {
-            self.fill(run)?;
-        }
+        self.fill_all(&mut runs)?;
         let shown = runs.len();
         Ok((runs, total.saturating_sub(shown)))
     }

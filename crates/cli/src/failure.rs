@@ -3,7 +3,7 @@
 use textum_core::comparison::CompareError;
 use textum_core::curve::CurveError;
 use textum_core::data::DataError;
-use textum_core::exec::{ClearError, ExecError};
+use textum_core::exec::ExecError;
 use textum_core::figure::PictureError;
 use textum_core::fingerprint::{PythonError, ScanError};
 use textum_core::fsio::IoError;
@@ -13,11 +13,12 @@ use textum_core::manifest::{LoadError, ManifestError, SetError, WriteParamsError
 use textum_core::plan::{PlanError, ReadError};
 use textum_core::rebuild::RebuildError;
 use textum_core::receipt::{DocumentError, ReceiptError, TreeReceiptError};
-use textum_core::restore::{PutError, RestoreError};
+use textum_core::restore::RestoreError;
 use textum_core::store::StoreError;
 use textum_core::sweep::SweepError;
 use textum_core::table::TableError;
 use textum_core::table::filter::FilterError;
+use textum_core::tree::{ClearError, PutError};
 use textum_core::upkeep::UpkeepError;
 use textum_core::verify::VerifyError;
 use textum_core::workspace::{LoadProjectError, WorkspaceError};
@@ -135,6 +136,11 @@ unwrapping!(PictureError {},
 );
 unwrapping!(LedgerError { Io, Store, Receipt },
     LedgerError::Older => damaged("run the command again: it is made anew from the receipts"),
+    LedgerError::Busy { .. } => |said| Failure::new(UNSUCCESSFUL, said, "nothing is wrong with it: wait for the other process, or end it, and run the command again"),
+    LedgerError::Full { .. } => damaged("nothing is wrong with it: make room and run the command again"),
+    LedgerError::Refused { .. } => damaged("nothing is wrong with it: check who may write it and the folder that it lies in"),
+    LedgerError::Disk { .. } => damaged("check the disk, then run the command again; nothing recorded is lost"),
+    LedgerError::NotADatabase { .. } => damaged("the ledger is only an index: `textum verify --repair` makes it anew from the receipts"),
     LedgerError::Damaged { .. } => damaged("the ledger is only an index: `textum verify --repair` makes it anew from the receipts"),
     LedgerError::Newer { .. } => damaged("use a newer Textum, or let this one make its own: `textum verify --repair`"),
 );
@@ -181,8 +187,12 @@ unwrapping!(ReadError { Scan, Store });
 unwrapping!(PlanError { Mistakes, Read, Python, Ledger, Receipt, Document, Tree },
     PlanError::NoStage { .. } => absent("`textum plan` lists the stages"),
 );
-unwrapping!(PutError { Io, Store, Clear });
-unwrapping!(ClearError { Io, Scan, Store, Ledger });
+unwrapping!(PutError { Io, Store, Clear },
+    PutError::LinkLeaves { .. } => damaged("the receipt that speaks of it is not one that Textum wrote: restore what you need path by path, as in RUN:PATH"),
+);
+unwrapping!(ClearError { Io, Store, Ledger },
+    ClearError::Own(_) => damaged("the receipt that speaks of it is not one that Textum wrote: restore what you need path by path, as in RUN:PATH"),
+);
 impl From<Box<DataError>> for Failure {
     fn from(error: Box<DataError>) -> Failure {
         (*error).into()
@@ -265,6 +275,7 @@ unwrapping!(TraceError { Checkpoint, Data, Name, Scan, Io, Ledger, Store, Receip
 unwrapping!(RestoreError { Put, Receipt, Store, Ledger, Io, Scan, Tree },
     RestoreError::NoPath { .. } => absent("`textum show RUN` lists what a run read and wrote"),
     RestoreError::Gone { .. } => absent("outputs can be made again with `textum rebuild`; data may be in another copy of the store"),
+    RestoreError::BadPath { .. } => wrong("restore it into a folder with -o, or under another name"),
     RestoreError::NoTreeReceipt(_) => absent("name what to restore, as in `textum restore last`; a run writes textum.receipt.json"),
     RestoreError::Exists(_) => wrong("choose a folder that does not hold it, or move it away: nothing is overwritten"),
 );

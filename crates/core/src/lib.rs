@@ -22,6 +22,8 @@
 //!
 //! A newcomer's rule: needs the disk → `fingerprint` or `exec`; decides → `plan`; shows → the command line.
 
+pub use textum_base::fsio;
+
 pub mod comparison;
 pub mod curve;
 pub mod data;
@@ -30,7 +32,6 @@ pub mod event;
 pub mod exec;
 pub mod figure;
 pub mod fingerprint;
-pub mod fsio;
 pub mod graph;
 pub mod ledger;
 pub mod lineage;
@@ -45,6 +46,7 @@ pub mod signal;
 pub mod store;
 pub mod sweep;
 pub mod table;
+pub mod tree;
 pub mod upkeep;
 pub mod verify;
 pub mod workspace;

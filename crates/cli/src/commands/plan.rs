@@ -66,7 +66,7 @@ pub fn run(global: &Global, args: &PlanArgs, ui: &Ui) -> Result<u8, Failure> {
                 Action::Reuse => "  reuse",
                 Action::UpToDate => "",
             });
-            let writes = project.manifest.stages[stage].outputs().collect::<Vec<_>>().join(", ");
+            let writes = project.manifest.stages[stage].outputs().map(|o| &**o).collect::<Vec<&str>>().join(", ");
             let name = render::graph::marked(&format!("{}{word}", project.graph.name(stage)), runs, &ui.style);
             format!("{name}  {}", ui.style.dim(&writes))
         };

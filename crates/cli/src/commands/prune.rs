@@ -46,7 +46,7 @@ pub struct PruneArgs {
 pub fn run(global: &Global, args: &PruneArgs, ui: &Ui) -> Result<u8, Failure> {
     ui.only(&[Format::Text, Format::Json])?;
     let mut project = open(global, ui)?;
-    let outputs: Vec<String> = project.manifest.stages.iter().flat_map(|s| s.outputs()).map(str::to_string).collect();
+    let outputs: Vec<String> = project.manifest.stages.iter().flat_map(|s| s.outputs()).map(ToString::to_string).collect();
     let is_path = |name: &String| {
         name.contains('/') || outputs.contains(name) || project.ledger.resolve_run(name, &project.manifest.metrics).is_err()
     };

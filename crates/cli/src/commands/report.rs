@@ -117,7 +117,7 @@ pub fn run(global: &Global, args: &ReportArgs, ui: &Ui) -> Result<u8, Failure> {
 
 /// The run that was done last before this one.
 fn before(project: &Project, own: &Side) -> Result<Option<String>, Failure> {
-    Ok(project.ledger.newest_that(["done", "done"], Some(&own.run.started))?)
+    Ok(project.ledger.newest_that(["done", "done"], Some(&own.run.run))?)
 }
 
 /// The metrics whose curves are worth showing: those with a direction first.
@@ -144,7 +144,7 @@ fn pictures(project: &Project, own: &Side) -> Result<Vec<Picture>, Failure> {
         };
         let Content { kind, digest, size, .. } = &output.content;
         if *kind != ContentKind::Folder {
-            take(output.path.clone(), *digest, *size)?;
+            take(output.path.to_string(), *digest, *size)?;
         } else if project.store.contains(digest)? {
             let listing = project.store.read(digest)?;
             for item in parse_listing(&listing).unwrap_or_default() {

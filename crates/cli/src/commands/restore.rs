@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use clap::Args;
+use textum_base::ProjectPath;
 use textum_core::data::{find_side, split_name, version_with};
 use textum_core::fsio;
 use textum_core::ledger::NameError;
@@ -118,7 +119,7 @@ fn wanted(project: &Project, args: &RestoreArgs, global: &Global) -> Result<(Wan
         let digest = project.ledger.resolve_digest(name, &project.store)?;
         let found = of_digest(project, &digest)?;
         let mut others: Vec<String> =
-            project.ledger.places_of(&digest)?.into_iter().map(|p| p.path).filter(|p| *p != found.path).collect();
+            project.ledger.places_of(&digest)?.into_iter().map(|p| p.path).filter(|p| found.path != *p).collect();
         others.sort();
         others.dedup();
         let also = if others.is_empty() {
@@ -188,7 +189,7 @@ fn tell(
         0 => format!("{}: {said} is what stands here already\n", style.bold("nothing to restore")),
         n => format!("{} {} from {said}\n\n", style.bold("restored"), text::counted(n as u64, "path")),
     };
-    let row = |(path, content): &(String, Content)| -> Vec<Cell> {
+    let row = |(path, content): &(ProjectPath, Content)| -> Vec<Cell> {
         vec![path.as_str().into(), Cell::new(content.digest.short(), Look::Dim), Cell::new(text::bytes(content.size), Look::Dim)]
     };
     out.push_str(&table(&[], &restored.put.iter().map(row).collect::<Vec<_>>(), "  ", style));

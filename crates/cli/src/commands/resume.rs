@@ -113,7 +113,7 @@ fn say_changes(project: &Project, old: &StageReceipt, ui: &Ui) -> Result<(), Fai
     let mut changed: Vec<String> = Vec::new();
     for read in old.reads.iter().filter(|r| r.by.is_empty()) {
         if project.scanner.look(&read.at.path)?.as_ref() != Some(&read.at.content) {
-            changed.push(read.at.path.clone());
+            changed.push(read.at.path.to_string());
         }
     }
     if !changed.is_empty() {

@@ -6,7 +6,8 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use textum_core::lineage::{NodeKind, Target, Trace, find_target, trace};
 use textum_core::receipt::{EnvironmentRecord, RunReceipt};
-use textum_core::restore::put_new;
+use textum_core::fsio::TreeDir;
+use textum_core::tree::put_new;
 use textum_core::workspace::Project;
 
 use super::{here, open, versions_by_content};
@@ -86,18 +87,20 @@ fn tell(project: &Project, target: &Target, found: &Trace, ui: &Ui) -> Result<()
 
 /// Writes out every source that is no dataset, as it was.
 fn write_code(project: &Project, found: &Trace, folder: &Path, ui: &Ui) -> Result<u8, Failure> {
+    let tree = TreeDir::create(folder)?;
     let mut written = BTreeSet::new();
     for (_, receipt) in &found.receipts {
         for read in receipt.reads.iter().filter(|r| r.by.is_empty() && r.dataset.is_none() && r.hold.is_store()) {
-            let target = folder.join(&read.at.path);
+            let Some(path) = read.at.path.in_project() else { continue };
+            let target = tree.full(&path);
             if written.contains(&target) {
                 continue;
             }
-            if target.symlink_metadata().is_ok() {
+            if tree.standing(&path)?.is_some() {
                 let help = "choose a folder that does not hold it: nothing is overwritten";
                 return Err(Failure::new(USAGE, format!("{} is there already", target.display()), help));
             }
-            put_new(&project.store, &read.at.content, &target)?;
+            put_new(&project.store, &read.at.content, &tree, &path)?;
             written.insert(target);
         }
     }

@@ -15,6 +15,14 @@ pub fn line(event: &Event, style: &Style) -> Option<String> {
             format!("  {dataset}@{number}  {}{rows}", style.accent("new version"))
         }
         Event::StageStarted { stage, before } => started(stage, *before, style),
+        Event::Waits { stage, run } => {
+            let who = if run.is_empty() { "another process".to_string() } else { format!("the run {run}") };
+            format!("  {stage}  {} for {who}, which is executing just this", style.accent("waits"))
+        }
+        Event::DataChanged { dataset, stage } => format!(
+            "  {} {dataset} changed while the run went on: {stage} reads another state than the stages before it",
+            style.bad("mixed data:")
+        ),
         Event::Output { stage, line } => format!("{} {line}", style.dim(&format!("{stage} │"))),
         Event::StageSettled { stage, state, seconds, reason } => settled(stage, *state, *seconds, reason.as_deref(), style),
         Event::Aside { path, to } => {

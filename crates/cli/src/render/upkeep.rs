@@ -123,6 +123,9 @@ fn reason(why: WhyKept) -> &'static str {
         WhyKept::Model => "they belong to a model of the manifest",
         WhyKept::Named => "named with --keep",
         WhyKept::NotDeterministic => "their stage, or one before it, came out otherwise from the same inputs",
+        WhyKept::NotProved => "nothing has proved that they come out the same again: `textum rebuild RUN` does",
+        WhyKept::Undeclared => "their stage, or one before it, seems to have read what it does not declare: `textum rebuild RUN` settles it",
+        WhyKept::EnvironmentGone => "the interpreter or packages that they were made with are not those of now",
         WhyKept::Reference => "they hang on a reference, whose bytes are not Textum's to keep",
         WhyKept::NotRebuildable => "something that they were made from is not in the store",
     }
@@ -142,7 +145,7 @@ pub fn prune_text(plan: &PrunePlan, freed: Option<&Freed>, style: &Style) -> Str
     let rows = by_path(plan);
     if !rows.is_empty() {
         out.push_str(&format!("\n{}", table(&["output", "stage", "states", "size", "took each"], &rows, "  ", style)));
-        out.push_str("\n  each of them can be rebuilt from what stays: `textum rebuild RUN:PATH`\n");
+        out.push_str("\n  each of them has come out the same before: `textum rebuild RUN:PATH` makes it again\n");
     }
     if plan.unspoken > 0 {
         let count = text::counted(plan.unspoken, "piece");

@@ -343,5 +343,5 @@ fn stages(sides: &[Side]) -> Vec<StageRow> {
 /// Files that a run read, that no stage wrote and that are no dataset, with their digests.
 fn sources(side: &Side) -> BTreeMap<String, (Digest, ContentKind, u64)> {
     let reads = side.executed().flat_map(|r| &r.reads).filter(|r| r.by.is_empty() && r.dataset.is_none());
-    reads.map(|r| (r.at.path.clone(), (r.at.content.digest, r.at.content.kind, r.at.content.size))).collect()
+    reads.map(|r| (r.at.path.to_string(), (r.at.content.digest, r.at.content.kind, r.at.content.size))).collect()
 }

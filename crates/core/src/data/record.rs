@@ -12,6 +12,7 @@ use crate::receipt::{Content, ContentKind, DATA_RECEIPT, DataReceipt, GitState, 
 use crate::store::Writer;
 use crate::table::{Origin, Table};
 use crate::workspace::Project;
+use textum_base::SourcePath;
 
 /// What became of a dataset that was to be recorded.
 #[derive(Clone, Debug)]
@@ -66,7 +67,7 @@ fn receipt(
 /// be noted. Nothing is published.
 pub fn recorded_anew(
     project: &Project,
-    contents: &BTreeMap<String, Content>,
+    contents: &BTreeMap<SourcePath, Content>,
     writer: &Writer<'_>,
     by: &str,
     note: Option<&str>,

@@ -10,7 +10,7 @@ use crate::fsio::IoError;
 use crate::lineage::read_outside;
 use crate::manifest::nearest;
 use crate::receipt::{Content, ContentKind, Hold};
-use crate::store::{Digest, Item, ItemKind, hash_file, parse_listing};
+use crate::store::{Digest, Item, ItemKind, hash_file, items_of_listing};
 use crate::table::{Origin, Table};
 use crate::workspace::Project;
 
@@ -68,7 +68,7 @@ fn of_version(project: &Project, version: Version) -> Result<Side, DataError> {
     Ok(Side {
         name: version.name(),
         dataset: Some(version.dataset.clone()),
-        path: version.path.clone(),
+        path: version.path.to_string(),
         content: version.content.clone(),
         file,
         key: decl_key(project, &version.dataset),
@@ -91,7 +91,7 @@ fn of_tree(project: &Project, name: &str) -> Result<Side, DataError> {
         name: shown,
         dataset: Some(name.to_string()),
         version,
-        path: decl.path.clone(),
+        path: decl.path.to_string(),
         content,
         file: Some(project.workspace.root().join(&decl.path)),
         key: decl.key.clone(),
@@ -133,7 +133,7 @@ fn within(project: &Project, side: Side, part: &str) -> Result<Side, DataError> 
     Ok(Side {
         name: format!("{}:{part}", side.name),
         path: part.to_string(),
-        content: Content { kind: ContentKind::File, digest: *digest, size: *size, files: None },
+        content: Content::file(*digest, *size),
         file: side.file.map(|f| f.join(part)),
         ..side
     })
@@ -188,11 +188,7 @@ impl Side {
                 None => return Err(e.into()),
             },
         };
-        let damaged = |e: crate::store::ListingError| crate::store::StoreError::Damaged {
-            path: project.store.folder().to_path_buf(),
-            what: format!("{}: {e}", self.content.digest),
-        };
-        let items: Vec<Item<'_>> = parse_listing(&listing).map_err(damaged)?;
+        let items: Vec<Item<'_>> = items_of_listing(&project.store, &self.content.digest, &listing)?;
         Ok(items.into_iter().map(|i| (i.path.into_owned(), i.kind, i.digest, i.size)).collect())
     }
 }

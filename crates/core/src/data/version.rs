@@ -9,6 +9,7 @@ use crate::ledger::{DataRow, Ledger, LedgerError};
 use crate::manifest::nearest;
 use crate::receipt::{Content, Hold};
 use crate::store::Digest;
+use textum_base::SourcePath;
 
 /// A state of a dataset. The same content is the same version, whenever it comes back.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -18,7 +19,7 @@ pub struct Version {
     /// Its number, from 1.
     pub number: u64,
     /// Its path when it was first seen.
-    pub path: String,
+    pub path: SourcePath,
     /// What it is.
     #[serde(flatten)]
     pub content: Content,
@@ -127,7 +128,7 @@ mod tests {
             name: "shifts".into(),
             number,
             path: "shifts.csv".into(),
-            content: Content { kind: ContentKind::File, digest: Digest::of(&[content]), size: 1, files: None },
+            content: Content::file(Digest::of(&[content]), 1),
             hold: Hold::Store,
             rows: None,
             recorded: format!("2026-11-23T00:{at:05}Z"),

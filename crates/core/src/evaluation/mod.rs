@@ -11,6 +11,7 @@ mod score;
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
+use textum_base::ProjectPath;
 
 pub use classes::{Classes, judge_classes};
 pub use quantity::{Quantity, judge_quantity};
@@ -27,7 +28,7 @@ pub struct Evaluation {
     /// [`DEFINITIONS`].
     pub definitions: u32,
     /// The table of predictions, below the project.
-    pub predictions: String,
+    pub predictions: ProjectPath,
     /// The column with the truth.
     pub truth: String,
     /// What is predicted.

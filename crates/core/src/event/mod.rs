@@ -35,6 +35,20 @@ pub enum Event {
         /// How long it took before, in seconds.
         before: Option<f64>,
     },
+    /// A stage waits for another process that is executing just this key.
+    Waits {
+        /// The stage.
+        stage: String,
+        /// The run that executes it, as far as it has said.
+        run: String,
+    },
+    /// A dataset changed while the run went on: its stages have read several states of it.
+    DataChanged {
+        /// The dataset.
+        dataset: String,
+        /// The stage that read the new state.
+        stage: String,
+    },
     /// A line that a stage printed (only when asked for).
     Output {
         /// The stage.

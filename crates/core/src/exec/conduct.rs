@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 
 use super::ExecError;
 use super::conductor::Conductor;
+use super::key_lock::KeyLock;
 use super::schedule::Capacity;
 use crate::event::CancelToken;
 use crate::graph::StageIndex;
@@ -25,12 +26,18 @@ pub(super) struct Common<'a> {
     pub(super) in_flight: HashSet<Digest>,
     /// Whether others may want the same keys.
     pub(super) shared: bool,
+    /// Locks on keys whose results others cannot find yet.
+    pub(super) unreleased: Vec<KeyLock>,
+    /// Whether something that was put has not been published.
+    pub(super) dirty: bool,
 }
 
 impl Common<'_> {
     pub(super) fn publish(&mut self) -> Result<(), ExecError> {
         self.writer.publish()?;
         self.unpublished.clear();
+        self.unreleased.clear();
+        self.dirty = false;
         Ok(())
     }
 }
@@ -106,6 +113,7 @@ pub(super) fn conduct<'a>(
                     if let Some(key) = decision.key {
                         common.in_flight.remove(&key);
                     }
+                    common.unreleased.extend(conductor.locks.remove(&index));
                     if let Err(e) = result.and_then(|receipt| conductor.take_in(decision, receipt, &mut common)) {
                         failure.get_or_insert(e);
                     }

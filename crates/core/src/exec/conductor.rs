@@ -3,8 +3,12 @@
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::time::{Duration, Instant};
 
+use textum_base::{ProjectPath, SourcePath, overlap};
+
+use super::apart::Apart;
 use super::conduct::Common;
 use super::gates::Gates;
+use super::key_lock::{KeyLock, TryKey};
 use super::live::LiveRun;
 use super::outcome::{Execution, SettledStage};
 use super::run::{RunOptions, settled_by_record};
@@ -12,12 +16,15 @@ use super::stage::{Bench, Task};
 use super::watch::{Watcher, undeclared};
 use super::{ExecError, GRACE};
 use crate::event::{CancelToken, Event, EventSink};
+use crate::fingerprint::{ScanError, Scanner, Standstill};
+use crate::fsio::TreeDir;
 use crate::graph::StageIndex;
 use crate::plan::{Action, Decision, Outlook, Recorded, Settled};
-use crate::receipt::{BranchedFrom, PathContent, Read, RunReceipt, RunStageState, StageReceipt, StageState, canonical};
-use crate::restore::put_in_tree;
-use crate::sandbox::Pool;
+use crate::receipt::{
+    BranchedFrom, Content, DatasetState, Inputs, PathContent, Read, RunReceipt, RunStageState, StageReceipt, StageState, canonical,
+};
 use crate::store::Digest;
+use crate::tree::{ClearError, Clearer, Staged, write_new};
 use crate::workspace::Project;
 
 /// Everything the scheduler keeps account of while the stages of one run are carried out.
@@ -29,7 +36,19 @@ pub(super) struct Conductor<'a> {
     pub(super) live: LiveRun,
     pub(super) draft: RunReceipt,
     pub(super) gates: &'a Gates,
-    pub(super) pool: Option<&'a Pool>,
+    /// The sandboxes, for stages apart from the working tree; else the tree itself.
+    pub(super) apart: Option<Apart<'a>>,
+    pub(super) tree: TreeDir,
+    /// By how much the clock is behind what was recorded before.
+    pub(super) clock_behind: Option<jiff::SignedDuration>,
+    /// The locks on the keys of stages at work.
+    pub(super) locks: BTreeMap<StageIndex, KeyLock>,
+    /// Stages that wait for another process, by what was said of it.
+    pub(super) waits: BTreeMap<StageIndex, String>,
+    /// How often a stage's reads had changed again when it was to begin.
+    pub(super) changed: BTreeMap<StageIndex, u32>,
+    /// Datasets whose state in this run is what a stage has read.
+    pub(super) read_data: BTreeSet<String>,
     pub(super) watcher: Option<Watcher>,
     /// Everything that any stage declares.
     pub(super) declared: HashSet<&'a str>,
@@ -61,9 +80,9 @@ pub(super) struct Ending {
 /// The paths that a stage declares, or all stages do.
 pub(super) fn declared_by<'p>(project: &'p Project, stage: Option<&str>) -> HashSet<&'p str> {
     let stages = project.manifest.stages.iter().filter(|s| stage.is_none_or(|name| s.name == name));
-    let own = stages.flat_map(|s| s.reads.iter().map(String::as_str).chain(s.outputs()));
+    let own = stages.flat_map(|s| s.reads.iter().map(|r| &**r).chain(s.outputs().map(|o| &**o)));
     own.chain(project.manifest.stages.iter().filter_map(|s| s.checkpoints.as_deref()))
-        .chain(project.manifest.environment.files.iter().map(String::as_str))
+        .chain(project.manifest.environment.files.iter().map(|f| &**f))
         .collect()
 }
 
@@ -144,21 +163,11 @@ impl Conductor<'_> {
             if self.halted || !upstream.iter().all(|u| matches!(self.settled.get(u), Some(Settled::Result { .. }))) {
                 continue;
             }
-            let mut decision = self.outlook.decide(stage, &self.settled)?;
-            if let Some(recorded) = &decision.result
-                && common.unpublished.contains(&recorded.receipt)
-            {
-                // Only what is published can be put in place.
-                common.publish()?;
-                decision = self.outlook.decide(stage, &self.settled)?;
-            }
-            // Somebody is making just this result: it will be taken over.
-            if decision.action == Action::Run && decision.key.is_some_and(|k| common.in_flight.contains(&k)) {
-                continue;
-            }
+            let Some(decision) = self.decide(stage, common)? else { continue };
             self.todo.remove(&stage);
             match decision.action {
                 Action::UpToDate => {
+                    self.note_data(&decision.stage, &decision.reads);
                     let settled = settled_by_record(self.project, decision, RunStageState::UpToDate)?;
                     self.settle(stage, settled, None);
                     self.look_at_gates(stage)?;
@@ -177,16 +186,27 @@ impl Conductor<'_> {
                 continue;
             }
             match self.task(&decision, common)? {
-                Ok(task) => {
+                Begin::Ready(task) => {
                     self.running.insert(decision.index);
                     self.events.event(Event::StageStarted { stage: decision.stage.clone(), before: decision.before });
-                    start(decision.index, decision, task);
+                    start(decision.index, decision, *task);
                 }
-                Err(reason) => {
+                Begin::Again => {
+                    // What it reads has changed since it was decided on: that is decided anew.
                     common.capacity.give_back(&needs);
                     if let Some(key) = decision.key {
                         common.in_flight.remove(&key);
                     }
+                    self.locks.remove(&decision.index);
+                    self.project.scanner.forget_lately();
+                    self.todo.insert(decision.index);
+                }
+                Begin::Impossible(reason) => {
+                    common.capacity.give_back(&needs);
+                    if let Some(key) = decision.key {
+                        common.in_flight.remove(&key);
+                    }
+                    self.locks.remove(&decision.index);
                     let stage = SettledStage {
                         stage: decision.stage.clone(),
                         state: RunStageState::Failed,
@@ -199,6 +219,81 @@ impl Conductor<'_> {
             }
         }
         Ok(())
+    }
+
+    /// What is to be done for a stage whose upstream has its results; `None` while somebody else makes just what
+    /// it would make.
+    fn decide(&mut self, stage: StageIndex, common: &mut Common<'_>) -> Result<Option<Decision>, ExecError> {
+        if self.apart.is_some() && common.dirty && self.reads_parts(stage) {
+            // Only what is published can be read piece by piece.
+            common.publish()?;
+        }
+        let mut decision = self.outlook.decide(stage, &self.settled)?;
+        if let Some(recorded) = &decision.result
+            && common.unpublished.contains(&recorded.receipt)
+        {
+            // Only what is published can be put in place.
+            common.publish()?;
+            decision = self.outlook.decide(stage, &self.settled)?;
+        }
+        let Some(key) = decision.key.filter(|_| decision.action == Action::Run) else { return Ok(Some(decision)) };
+        // Somebody in this process is making just this result: it will be taken over.
+        if common.in_flight.contains(&key) {
+            return Ok(None);
+        }
+        if self.outlook.forced.contains(&stage) {
+            return Ok(Some(decision));
+        }
+        match KeyLock::take(&self.project.workspace.keys_folder(), &key, &self.draft.run)? {
+            TryKey::Held(run) => {
+                if self.waits.insert(stage, run.clone()) != Some(run.clone()) {
+                    self.events.event(Event::Waits { stage: decision.stage, run });
+                }
+                Ok(None)
+            }
+            TryKey::Taken(lock) => {
+                // Another process may have made it since the ledger was looked at last.
+                if self.project.ledger.catch_up(&self.project.store)? > 0 {
+                    decision = self.outlook.decide(stage, &self.settled)?;
+                }
+                self.waits.remove(&stage);
+                if decision.action == Action::Run {
+                    self.locks.insert(stage, lock);
+                }
+                Ok(Some(decision))
+            }
+        }
+    }
+
+    /// Whether a stage reads a part of what another writes, or a folder around it.
+    fn reads_parts(&self, stage: StageIndex) -> bool {
+        let reads = self.project.manifest.stages[stage].reads.iter();
+        let mut made = reads.filter(|r| !self.project.graph.writers_of(r).is_empty());
+        made.any(|r| r.ends_with(".ipynb") || !self.done.values().filter_map(|d| d.execution.as_ref()).any(|e| e.outputs.iter().any(|o| o.path == *r)))
+    }
+
+    /// Takes down which state of a dataset a stage reads: the run's versions are those that its stages have read.
+    fn note_data(&mut self, stage: &str, reads: &BTreeMap<SourcePath, Content>) {
+        for (path, content) in reads {
+            let Some(decl) = self.project.manifest.data.iter().find(|d| overlap(path, &d.path)) else { continue };
+            let content = match decl.path == *path {
+                true => Some(content.clone()),
+                // A part of the dataset: the whole is as it stands at this moment.
+                false if self.apart.is_none() => self.project.scanner.look_lately(&decl.path).ok().flatten(),
+                false => None,
+            };
+            let Some(content) = content else { continue };
+            let state = DatasetState { path: decl.path.clone(), content, hold: decl.hold };
+            let before = self.draft.data.insert(decl.name.clone(), state.clone());
+            let first = self.read_data.insert(decl.name.clone());
+            if let Some(before) = before.filter(|b| !first && b.content != state.content) {
+                let also = self.draft.also.entry(decl.name.clone()).or_default();
+                if !also.contains(&before) {
+                    also.push(before);
+                }
+                self.events.event(Event::DataChanged { dataset: decl.name.clone(), stage: stage.to_string() });
+            }
+        }
     }
 
     /// Looks at the gates after a stage that has its result. One that does not hold ends the run.
@@ -218,27 +313,23 @@ impl Conductor<'_> {
         Ok(())
     }
 
-    fn clearer(&self) -> super::Clearer<'_> {
-        super::Clearer {
-            scanner: &self.project.scanner,
-            store: &self.project.store,
-            ledger: &self.project.ledger,
-            aside: self.project.workspace.aside_folder().join(&self.draft.run),
-            events: self.events,
-        }
+    fn clearer(&self) -> Clearer<'_> {
+        let state = self.project.workspace.state();
+        let project = self.project;
+        Clearer::new(&self.tree, &project.scanner, &project.store, &project.ledger, state, &self.draft.run, self.events)
     }
 
     fn reuse(&mut self, decision: Decision) -> Result<(), ExecError> {
         let clock = Instant::now();
-        if let Some(recorded) = &decision.result {
+        self.note_data(&decision.stage, &decision.reads);
+        // Apart from the tree nothing is put in place before a stage reads it.
+        if let (Some(recorded), None) = (&decision.result, &self.apart) {
             let clearer = self.clearer();
+            let mut staged = Staged::new(&clearer);
             for output in &recorded.outputs {
-                let target = self.project.scanner.root().join(&output.path);
-                match self.pool {
-                    Some(pool) if target.symlink_metadata().is_err() => pool.put(&self.project.store, &output.content, &target)?,
-                    _ => put_in_tree(&clearer, &output.path, &output.content)?,
-                }
+                staged.add(&output.path, &output.content)?;
             }
+            staged.apply()?;
         }
         let index = decision.index;
         let mut stage = settled_by_record(self.project, decision, RunStageState::Reused)?;
@@ -247,77 +338,154 @@ impl Conductor<'_> {
         self.look_at_gates(index)
     }
 
-    /// What is to be executed, its outputs cleared; or why it cannot be.
-    fn task(&self, decision: &Decision, common: &Common<'_>) -> Result<Result<Task, String>, ExecError> {
+    /// What is to be executed, its reads taken in and its outputs cleared.
+    fn task(&mut self, decision: &Decision, common: &Common<'_>) -> Result<Begin, ExecError> {
         let (Some(inputs), Some(key)) = (&decision.inputs, decision.key) else {
-            let absent: Vec<&str> = decision
-                .reasons
-                .iter()
-                .filter(|r| r.kind == crate::fingerprint::ReasonKind::Missing)
-                .map(|r| r.name.as_str())
-                .collect();
-            return Ok(Err(format!("it reads {}, which is not there: the stage that should write it did not", absent.join(", "))));
+            let missing = decision.reasons.iter().filter(|r| r.kind == crate::fingerprint::ReasonKind::Missing);
+            let absent: Vec<&str> = missing.map(|r| r.name.as_str()).collect();
+            let why = format!("it reads {}, which is not there: the stage that should write it did not", absent.join(", "));
+            return Ok(Begin::Impossible(why));
         };
-        let clearer = self.clearer();
-        for output in inputs.writes.iter().chain(&inputs.metrics) {
-            clearer.clear(output.trim_end_matches('/'))?;
-        }
-        let from = self.outlook.from.get(&decision.index);
-        if let Some(path) = &inputs.checkpoints {
-            self.prepare_checkpoints(&clearer, &decision.stage, path, from)?;
-        }
-        let mut reads = Vec::new();
-        for (path, content) in &decision.reads {
-            let writers = self.project.graph.writers_of(path);
-            // A folder with outputs and other files in it, or a part of an output, was not taken in by itself.
-            let is_output = |w: &StageIndex| {
-                self.done.get(w).and_then(|d| d.execution.as_ref()).is_some_and(|e| e.outputs.iter().any(|o| o.path == *path))
-            };
-            if !writers.is_empty()
-                && !writers.iter().any(is_output)
-                && self.project.scanner.record(path, common.writer)?.as_ref() != Some(content)
-            {
-                return Ok(Err(format!("it reads {path}, which has changed just now")));
+        let scanner = match &self.apart {
+            Some(apart) => {
+                let (sandbox, scanner) = apart.prepare(decision.index, &decision.reads, &self.done)?;
+                apart.was_made(decision.index, sandbox);
+                scanner
             }
-            let by = writers.iter().filter_map(|w| self.done.get(w)?.execution.as_ref().map(|e| e.receipt)).collect();
-            reads.push(Read {
-                at: PathContent { path: path.clone(), content: content.clone() },
-                by,
-                dataset: if writers.is_empty() { self.project.dataset_of(path).map(str::to_string) } else { None },
-                for_all: self.project.manifest.environment.files.contains(path),
-                hold: self.project.hold_of(path),
-            });
+            None => self.project.scanner.clone(),
+        };
+        let standing = match self.take_in_reads(decision, &scanner, common) {
+            Ok(Ok(standing)) => standing,
+            Ok(Err(begin)) => return Ok(begin),
+            Err(e) if e.is_textums_own() => return Err(e.into()),
+            Err(e) => return Ok(Begin::Impossible(format!("what it reads cannot be recorded: {e}"))),
+        };
+        self.note_data(&decision.stage, &decision.reads);
+        let from = self.outlook.from.get(&decision.index).cloned();
+        if let Err(e) = self.make_way(inputs, &decision.stage, from.as_ref(), &scanner) {
+            return match e {
+                ExecError::Clear(e @ (ClearError::Io(_) | ClearError::Own(_))) => Ok(Begin::Impossible(e.to_string())),
+                other => Err(other),
+            };
         }
         let decl = &self.project.manifest.stages[decision.index];
-        Ok(Ok(Task {
+        Ok(Begin::Ready(Box::new(Task {
             inputs: inputs.clone(),
             key,
-            reads,
+            reads: decision.reads.iter().map(|(path, content)| self.read(path, content)).collect(),
             needs: decl.needs,
             run: self.draft.run.clone(),
-            from: from.cloned(),
+            scanner,
+            standing,
+            clock_behind: self.clock_behind,
+            from,
             stop_when: decl.stop_when.clone(),
             better: self.project.manifest.metrics.iter().cloned().collect(),
             folder: self.live.folder.join(&decision.stage),
             environment: self.environment,
-            sandbox_of: self.options.sandbox.then(|| self.project.workspace.root().to_path_buf()),
-        }))
+            sandbox_of: self.apart.is_some().then(|| self.project.workspace.root().to_path_buf()),
+        })))
+    }
+
+    /// Takes what a stage reads into the store at the moment when it starts, and notes how it stands. What is no
+    /// longer what was decided on is decided anew.
+    fn take_in_reads(
+        &mut self,
+        decision: &Decision,
+        scanner: &Scanner,
+        common: &Common<'_>,
+    ) -> Result<Result<BTreeMap<SourcePath, Standstill>, Begin>, ScanError> {
+        let mut standing = BTreeMap::new();
+        for (path, content) in &decision.reads {
+            let writers = self.project.graph.writers_of(path);
+            let output = writers.iter().find(|w| {
+                self.done.get(w).and_then(|d| d.execution.as_ref()).is_some_and(|e| e.outputs.iter().any(|o| o.path == *path))
+            });
+            let mut found = Standstill::look(scanner.root(), path)?;
+            if let (Some(seen), true) = (&found, writers.is_empty() && self.apart.is_none()) {
+                // A change in the next moment must not bear the time of the last one.
+                let wait = seen.until_trusted();
+                if !wait.is_zero() {
+                    std::thread::sleep(wait);
+                    found = Standstill::look(scanner.root(), path)?;
+                }
+            }
+            let now = match (output, &self.apart, writers.is_empty()) {
+                // Out of the store, or out of the sandbox in which it has just been taken in.
+                (Some(_), Some(_), _) | (None, Some(_), true) => found.is_some().then(|| content.clone()),
+                (Some(_), None, _) => scanner.look(path)?,
+                (None, ..) => scanner.record(path, common.writer)?,
+            };
+            let (Some(found), true) = (found, now.as_ref() == Some(content)) else {
+                return Ok(Err(self.has_changed(decision.index, path, output.copied())));
+            };
+            standing.insert(path.clone(), found);
+        }
+        self.changed.remove(&decision.index);
+        Ok(Ok(standing))
+    }
+
+    fn has_changed(&mut self, stage: StageIndex, path: &SourcePath, writer: Option<StageIndex>) -> Begin {
+        if let Some(writer) = writer {
+            let writer = self.project.graph.name(writer);
+            return Begin::Impossible(format!("it reads {path}, which somebody has changed since {writer} had written it"));
+        }
+        let tries = self.changed.entry(stage).or_default();
+        *tries += 1;
+        match *tries > MOST_CHANGES {
+            true => Begin::Impossible(format!("it reads {path}, which changes all the time")),
+            false => Begin::Again,
+        }
+    }
+
+    fn read(&self, path: &SourcePath, content: &Content) -> Read {
+        let writers = self.project.graph.writers_of(path);
+        let by = writers.iter().filter_map(|w| self.done.get(w)?.execution.as_ref().map(|e| e.receipt)).collect();
+        Read {
+            at: PathContent { path: path.clone(), content: content.clone() },
+            by,
+            dataset: if writers.is_empty() { self.project.dataset_of(path).map(str::to_string) } else { None },
+            for_all: self.project.manifest.environment.files.iter().any(|f| path == f),
+            hold: self.project.hold_of(path),
+        }
+    }
+
+    /// Clears room for a stage's outputs, and puts the checkpoint in place that it goes on from.
+    fn make_way(&self, inputs: &Inputs, stage: &str, from: Option<&BranchedFrom>, scanner: &Scanner) -> Result<(), ExecError> {
+        if self.apart.is_some() {
+            // A sandbox is new.
+            if let (Some(path), Some(from)) = (&inputs.checkpoints, from) {
+                write_new(&self.project.store, &from.content, &TreeDir::open(scanner.root())?, path)?;
+                self.events.event(Event::GoesOn { stage: stage.to_string(), run: from.run.clone(), step: from.step });
+            }
+            return Ok(());
+        }
+        let clearer = self.clearer();
+        for output in inputs.writes.iter().map(|w| &w.path).chain(&inputs.metrics) {
+            clearer.clear(output)?;
+        }
+        match &inputs.checkpoints {
+            Some(path) => self.prepare_checkpoints(&clearer, stage, path, from),
+            None => Ok(()),
+        }
     }
 
     /// A stage starts clean unless it is told to go on from a checkpoint; then that lies there, and nothing else.
     fn prepare_checkpoints(
         &self,
-        clearer: &super::Clearer<'_>,
+        clearer: &Clearer<'_>,
         stage: &str,
-        path: &str,
+        path: &ProjectPath,
         from: Option<&BranchedFrom>,
     ) -> Result<(), ExecError> {
         let stage = stage.to_string();
-        let lay_there = self.project.scanner.root().join(path).symlink_metadata().is_ok();
+        let lay_there = self.tree.standing(path)?.is_some();
         clearer.clear(path)?;
         match from {
             Some(from) => {
-                put_in_tree(clearer, path, &from.content)?;
+                let mut staged = Staged::new(clearer);
+                staged.add(path, &from.content)?;
+                staged.apply()?;
                 self.events.event(Event::GoesOn { stage, run: from.run.clone(), step: from.step });
             }
             None if lay_there => self.events.event(Event::StartsClean { stage, path: path.to_string() }),
@@ -334,6 +502,10 @@ impl Conductor<'_> {
     ) -> Result<(), ExecError> {
         self.report_undeclared(&decision, &mut receipt, common);
         let digest = common.writer.put_document(&canonical(&receipt)?)?;
+        common.dirty = true;
+        if let (Some(apart), false) = (&self.apart, receipt.state == StageState::Done) {
+            apart.may_be_spoiled(decision.index);
+        }
         if common.shared {
             common.unpublished.insert(digest);
             if receipt.state == StageState::Done {
@@ -342,14 +514,14 @@ impl Conductor<'_> {
                 let recorded =
                     Recorded { receipt: digest, run: receipt.run.clone(), outputs, has_metrics: !receipt.metrics.is_empty() };
                 common.fresh.borrow_mut().insert(receipt.key, recorded);
-            } else if let Some(pool) = self.pool {
+            } else if let Some(apart) = &self.apart {
                 // What the stage may have written into must not reach another one.
-                receipt.reads.iter().for_each(|r| pool.forget(&self.project.store, &r.at.content));
+                receipt.reads.iter().for_each(|r| apart.pool.forget(&self.project.store, &r.at.content));
             }
         }
         if let (Some(old), StageState::Done) = (&decision.result, receipt.state) {
             let came_out_so = |o: &PathContent| receipt.outputs().any(|n| n == o);
-            let differing: Vec<String> = old.outputs.iter().filter(|o| !came_out_so(o)).map(|o| o.path.clone()).collect();
+            let differing: Vec<String> = old.outputs.iter().filter(|o| !came_out_so(o)).map(|o| o.path.to_string()).collect();
             if !differing.is_empty() {
                 self.events.event(Event::NotDeterministic { stage: decision.stage.clone(), paths: differing });
             }
@@ -407,6 +579,18 @@ impl Conductor<'_> {
         self.done.insert(index, stage);
     }
 }
+
+/// What becomes of a stage that is to begin.
+enum Begin {
+    Ready(Box<Task>),
+    /// It is decided on anew.
+    Again,
+    /// It cannot be executed, and why.
+    Impossible(String),
+}
+
+/// A stage whose reads have changed so often between decision and beginning does not begin.
+const MOST_CHANGES: u32 = 20;
 
 /// How often it is looked whether another terminal asks to stop.
 const LOOK_FOR_STOP: Duration = Duration::from_millis(100);

@@ -8,6 +8,11 @@ use std::time::Duration;
 
 use crate::event::{Event, EventSink};
 
+/// How much of a log is read at a time.
+const BITE: usize = 64 << 10;
+/// So many bytes of a line are told.
+const LONGEST: usize = 64 << 10;
+
 /// Follows a log as it grows.
 pub struct Echo {
     stage: String,
@@ -38,14 +43,33 @@ impl Echo {
             let line = String::from_utf8_lossy(line).trim_end_matches('\r').to_string();
             events.event(Event::Output { stage: self.stage.clone(), line });
         };
+        let mut bite = vec![0; BITE];
+        // The rest of a line that is too long to be told is passed over; the log has all of it.
+        let mut passing = false;
         loop {
             let last = ended.load(Ordering::SeqCst);
-            if file.read_to_end(&mut rest).is_err() {
-                return;
+            let Ok(read) = file.read(&mut bite) else { return };
+            let mut new = &bite[..read];
+            while let Some(end) = memchr::memchr(b'\n', new) {
+                rest.extend_from_slice(&new[..end]);
+                if !std::mem::take(&mut passing) {
+                    tell(&rest[..rest.len().min(LONGEST)]);
+                }
+                rest.clear();
+                new = &new[end + 1..];
             }
-            while let Some(end) = memchr::memchr(b'\n', &rest) {
-                tell(&rest[..end]);
-                rest.drain(..=end);
+            if !passing {
+                rest.extend_from_slice(new);
+                if rest.len() > LONGEST {
+                    let mut cut = rest[..LONGEST].to_vec();
+                    cut.extend_from_slice(" … (the rest of this line is in the log)".as_bytes());
+                    tell(&cut);
+                    rest.clear();
+                    passing = true;
+                }
+            }
+            if read > 0 {
+                continue;
             }
             if last {
                 if !rest.is_empty() {

@@ -6,10 +6,18 @@ use std::path::Path;
 /// How much of the end of a log is looked at, in bytes.
 const TAIL: usize = 64 << 10;
 
-/// The end of a log, as text.
+/// The end of a log, as text: at most so many bytes, however large it is.
 pub fn tail(log: &Path, most: usize) -> String {
-    let bytes = std::fs::read(log).unwrap_or_default();
-    String::from_utf8_lossy(&bytes[bytes.len().saturating_sub(most)..]).into_owned()
+    use std::io::{Read, Seek, SeekFrom};
+    let read = || -> std::io::Result<Vec<u8>> {
+        let mut file = std::fs::File::open(log)?;
+        let length = file.metadata()?.len();
+        file.seek(SeekFrom::Start(length.saturating_sub(most as u64)))?;
+        let mut bytes = Vec::new();
+        file.take(most as u64).read_to_end(&mut bytes)?;
+        Ok(bytes)
+    };
+    String::from_utf8_lossy(&read().unwrap_or_default()).into_owned()
 }
 
 /// Files of the project that the log speaks of, that are not in the sandbox: by path, or as a module

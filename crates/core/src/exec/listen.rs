@@ -21,6 +21,8 @@ use crate::store::Digest;
 const SLEEP: Duration = Duration::from_millis(20);
 /// How often files of metrics are looked at.
 const LOOK_AT_FILES: Duration = Duration::from_millis(300);
+/// How often the memory of a stage that says what it needs is looked at.
+const LOOK_AT_MEMORY: Duration = Duration::from_millis(250);
 /// How often what came is told to those who watch.
 const TELL: Duration = Duration::from_millis(150);
 /// So many bad lines are told of one by one.
@@ -51,6 +53,7 @@ pub(super) struct Listener<'b, 'a> {
     stopped: Option<(String, Instant)>,
     told_to_end: bool,
     killed: bool,
+    looked_at_memory: Instant,
     /// Held as long as somebody listens: who asks for a checkpoint sees by it that an answer will come.
     _listening: Option<FileLock>,
 }
@@ -58,7 +61,7 @@ pub(super) struct Listener<'b, 'a> {
 impl<'b, 'a> Listener<'b, 'a> {
     /// Begins to listen; before the stage is started, so that nothing is missed.
     pub(super) fn new(bench: &'b Bench<'a>, task: &'b Task, started: &str) -> Listener<'b, 'a> {
-        let root = bench.scanner.root();
+        let root = task.scanner.root();
         let files = task.inputs.metrics.iter().map(|m| root.join(m));
         let listening = match FileLock::try_exclusive(&task.folder.join("begun.json")) {
             Ok(TryLock::Taken(lock)) => Some(lock),
@@ -80,6 +83,7 @@ impl<'b, 'a> Listener<'b, 'a> {
             stopped: None,
             told_to_end: false,
             killed: false,
+            looked_at_memory: Instant::now(),
             _listening: listening,
         }
     }
@@ -193,6 +197,7 @@ impl<'b, 'a> Listener<'b, 'a> {
         {
             self.stopped = Some((format!("it took longer than the {most} s that it may need"), Instant::now()));
         }
+        self.look_at_memory(running);
         let Some((_, since)) = &self.stopped else { return };
         if !self.told_to_end {
             self.told_to_end = true;
@@ -201,6 +206,21 @@ impl<'b, 'a> Listener<'b, 'a> {
             self.killed = true;
             running.kill();
         }
+    }
+
+    /// A stage that holds more memory than it says it needs takes it from the others: it is stopped.
+    fn look_at_memory(&mut self, running: &dyn Running) {
+        let limit = self.task.needs.memory;
+        if limit == 0 || self.stopped.is_some() || self.looked_at_memory.elapsed() < LOOK_AT_MEMORY {
+            return;
+        }
+        let held = running.memory(limit);
+        if held > limit {
+            let mib = |bytes: u64| bytes.div_ceil(1 << 20);
+            let why = format!("it held {} MiB of memory, and its `needs` say {} MiB", mib(held), mib(limit));
+            self.stopped = Some((why, Instant::now()));
+        }
+        self.looked_at_memory = Instant::now();
     }
 
     /// Stores a version of the checkpoints; why it cannot be, if it cannot.
@@ -212,7 +232,12 @@ impl<'b, 'a> Listener<'b, 'a> {
             // A rebuild makes the result, not the way to it.
             return Ok(Ok(Digest::of(b"")));
         };
-        let Some(content) = self.bench.scanner.record(path, writer)?.filter(|c| !is_empty(c)) else {
+        let recorded = match self.task.scanner.record(path, writer) {
+            // What stands there cannot be recorded, a pipe for example: that is the stage's to mend.
+            Err(e) if !e.is_textums_own() => return Ok(Err(format!("no checkpoint of step {step}: {e}"))),
+            other => other?,
+        };
+        let Some(content) = recorded.filter(|c| !is_empty(c)) else {
             return Ok(Err(format!("no checkpoint of step {step}: nothing stands at {path}; write it before the signal")));
         };
         let start = match self.start {

@@ -8,11 +8,11 @@ use std::sync::{Mutex, PoisonError};
 use crate::event::{Event, EventSink};
 use crate::exec::ExecError;
 use crate::exec::listen::last_values;
-use crate::exec::local::end_left_over;
+use crate::exec::processes::{Mark, end_marked};
 use crate::fsio::{self, FileLock, IoError, TryLock};
 use crate::ledger::Ledger;
-use crate::receipt::SignalRecord;
-use crate::receipt::{Content, ContentKind, RunReceipt, RunStage, RunStageState, RunState, StageReceipt, StageState, canonical};
+use crate::receipt::{SignalRecord, is_run_id};
+use crate::receipt::{Content, RunReceipt, RunStage, RunStageState, RunState, StageReceipt, StageState, canonical};
 use crate::signal::{SignalReader, Tally};
 use crate::store::Writer;
 use crate::workspace::Project;
@@ -35,7 +35,7 @@ impl LiveRun {
         };
         lock.describe(&String::from_utf8_lossy(&canonical(draft)?))?;
         let folder = runs.join(&draft.run);
-        fs::rename(&unborn, &folder).map_err(IoError::of("create the folder", &folder))?;
+        fsio::rename(&unborn, &folder)?;
         Ok(LiveRun { folder, _lock: lock })
     }
 
@@ -126,8 +126,12 @@ pub fn close_interrupted(project: &mut Project, events: &dyn EventSink) -> Resul
         if name.starts_with('.') {
             continue;
         }
-        if let TryLock::Taken(_lock) = FileLock::try_exclusive(&entry.path().join(DRAFT))? {
-            end_left_over(&name);
+        // One that ends at this moment is nobody's to close.
+        if let TryLock::Taken(_lock) = FileLock::try_existing(&entry.path().join(DRAFT))? {
+            if !is_run_id(&name) {
+                continue;
+            }
+            end_marked(&Mark::of_run(&name));
             close(project, &name, &entry.path())?;
             events.event(Event::Interrupted { run: name.clone() });
             closed.push(name);
@@ -138,9 +142,7 @@ pub fn close_interrupted(project: &mut Project, events: &dyn EventSink) -> Resul
 
 /// Whether a run is at work.
 pub fn is_at_work(runs: &Path, run: &str) -> bool {
-    let draft = runs.join(run).join(DRAFT);
-    // Looking must not make the folder of a run that is over anew.
-    draft.exists() && matches!(FileLock::try_exclusive(&draft), Ok(TryLock::Held))
+    FileLock::is_held(&runs.join(run).join(DRAFT))
 }
 
 /// The runs at work now, by id.
@@ -202,7 +204,7 @@ fn cut_off(folder: &Path, writer: &Writer<'_>, ledger: &Ledger) -> Result<Option
     let log = folder.join("log");
     if log.is_file() {
         let stored = writer.put_file(&log)?;
-        receipt.log = Content { kind: ContentKind::File, digest: stored.digest, size: stored.size, files: None };
+        receipt.log = Content::file(stored.digest, stored.size);
     }
     receipt.signals = heard_before(folder, writer, ledger, &receipt)?;
     receipt.metrics.extend(receipt.signals.iter().flat_map(last_values));
@@ -237,7 +239,7 @@ fn heard_before(
     let (mut record, points) = tally.end()?;
     if let Some(points) = points {
         let stored = writer.put_file(&points)?;
-        record.points = Some(Content { kind: ContentKind::File, digest: stored.digest, size: stored.size, files: None });
+        record.points = Some(Content::file(stored.digest, stored.size));
     }
     Ok((record != SignalRecord::default()).then_some(record))
 }

@@ -9,6 +9,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use rustix::process::{Pid, Signal, WaitId, WaitIdOptions, kill_process_group, waitid};
 
 use super::place::{Job, Place, Running};
+use super::processes::{self, Mark};
 use crate::fingerprint::{host, system};
 use crate::fsio::IoError;
 use crate::manifest::Command;
@@ -22,6 +23,7 @@ struct LocalRunning {
     group: Option<Pid>,
     ended: AtomicBool,
     name: std::path::PathBuf,
+    mark: Option<Mark>,
 }
 
 impl Place for LocalPlace {
@@ -52,9 +54,12 @@ impl Place for LocalPlace {
             .stdout(open()?)
             .stderr(open()?)
             .process_group(0);
+        processes::adopt_orphans();
         let child = command.spawn().map_err(IoError::of("start the command", &program))?;
         let group = i32::try_from(child.id()).ok().and_then(Pid::from_raw);
-        Ok(Arc::new(LocalRunning { child: Mutex::new(child), group, ended: AtomicBool::new(false), name: program }))
+        group.into_iter().for_each(processes::lead);
+        let mark = Mark::of(&job.variables);
+        Ok(Arc::new(LocalRunning { child: Mutex::new(child), group, ended: AtomicBool::new(false), name: program, mark }))
     }
 
     fn record(&self) -> PlaceRecord {
@@ -86,8 +91,12 @@ impl Running for LocalRunning {
         }
         self.signal(Signal::KILL);
         let mut child = self.child.lock().unwrap_or_else(PoisonError::into_inner);
-        let status = child.wait().map_err(IoError::of("wait for", &self.name))?;
+        let status = child.wait().map_err(IoError::of("wait for", &self.name));
         self.ended.store(true, Ordering::SeqCst);
+        self.group.into_iter().for_each(processes::follow_no_more);
+        // What left the group, a daemon for example, ends with its stage.
+        self.mark.iter().for_each(processes::end_strays);
+        let status = status?;
         Ok(match status.code() {
             Some(code) => Exit::Code(code),
             None => Exit::Signal(status.signal().unwrap_or_default()),
@@ -100,19 +109,14 @@ impl Running for LocalRunning {
 
     fn kill(&self) {
         self.signal(Signal::KILL);
+        self.mark.iter().for_each(processes::end_strays);
     }
-}
 
-/// Ends every process that was started by a stage of this run and outlived a lost Textum: those that
-/// have the run's id in their environment. Does nothing where the system does not show environments.
-pub(super) fn end_left_over(run: &str) {
-    let mark = format!("TEXTUM_RUN={run}");
-    let Ok(entries) = std::fs::read_dir("/proc") else { return };
-    for entry in entries.flatten() {
-        let Some(pid) = entry.file_name().to_str().and_then(|n| n.parse::<i32>().ok()).and_then(Pid::from_raw) else { continue };
-        let Ok(environ) = std::fs::read(entry.path().join("environ")) else { continue };
-        if environ.split(|b| *b == 0).any(|v| v == mark.as_bytes()) {
-            let _ = rustix::process::kill_process(pid, Signal::KILL);
+    fn memory(&self, limit: u64) -> u64 {
+        match (self.group, self.ended.load(Ordering::SeqCst)) {
+            (Some(leader), false) => processes::memory_of(leader, self.mark.as_ref(), limit),
+            _ => 0,
         }
     }
 }
+

@@ -1,12 +1,13 @@
 //! Carrying a plan out: stages side by side where graph and machine allow, each with a receipt.
 
-mod clear;
+mod apart;
 mod conduct;
 mod conductor;
 mod echo;
 mod follow;
 mod gates;
 mod git;
+mod key_lock;
 mod likely;
 mod listen;
 mod live;
@@ -14,13 +15,13 @@ mod local;
 mod machine;
 mod outcome;
 mod place;
+mod processes;
 mod run;
 mod schedule;
 mod stage;
 mod sweep;
 mod watch;
 
-pub use clear::{ClearError, Clearer};
 pub use follow::{Follower, StageView, ViewState};
 pub use git::{git_says, git_state, in_git};
 pub use likely::tail;
@@ -39,7 +40,7 @@ use crate::fsio::IoError;
 use crate::ledger::{LedgerError, NameError};
 use crate::plan::PlanError;
 use crate::receipt::{DocumentError, ReceiptError};
-use crate::restore::PutError;
+use crate::tree::{ClearError, PutError};
 use crate::store::StoreError;
 use crate::workspace::WorkspaceError;
 

@@ -39,4 +39,8 @@ pub trait Running: Send + Sync {
 
     /// Ends it, and everything that it started, at once.
     fn kill(&self);
+
+    /// Bytes of memory that it and everything that it started hold now. What they share may be counted more than
+    /// once as long as the sum stays below `limit`.
+    fn memory(&self, limit: u64) -> u64;
 }

@@ -2,9 +2,13 @@
 
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::rc::Rc;
 use std::sync::Mutex;
 use std::time::Instant;
 
+use textum_base::SourcePath;
+
+use super::apart::Apart;
 use super::conduct::{Common, conduct};
 use super::conductor::{Conductor, declared_by};
 use super::gates::Gates;
@@ -17,12 +21,12 @@ use super::watch::Watcher;
 use super::{ExecError, LocalPlace};
 use crate::data::recorded_anew;
 use crate::event::{CancelToken, Event, EventSink};
-use crate::fingerprint::Scanner;
+use crate::fsio::TreeDir;
 use crate::graph::StageIndex;
 use crate::ledger::new_run_id;
 use crate::plan::{Decision, Outlook, Plan};
 use crate::receipt::{
-    BetterWord, BranchedFrom, Content, ContentKind, DatasetState, GateRecord, GitState, Metric, RUN_RECEIPT, RunReceipt, RunStage,
+    BetterWord, BranchedFrom, Content, DatasetState, GateRecord, GitState, Metric, RUN_RECEIPT, RunReceipt, RunStage,
     RunStageState, RunState, StageReceipt, TREE_RECEIPT, TreeReceipt, TreeStage, canonical,
 };
 use crate::sandbox::Pool;
@@ -109,13 +113,9 @@ pub fn run(
         tell();
         (reads, draft, live)
     };
-    let pool = options.sandbox.then(|| Pool::open(&project.workspace.sandboxes_folder()));
-    if let Some(pool) = &pool {
-        let root = crate::sandbox::create(project, &draft.run, &recorded, pool)?;
-        let references = project.scanner.references().to_vec();
-        project.scanner = Scanner::open(&root, None).with_references(references).into();
-    }
-    let outcome = carry_out(project, &selected, options, live, draft, pool.as_ref(), &gates, events, cancel, clock)?;
+    let pool = options.sandbox.then(|| Pool::open(&project.workspace.sandboxes_folder())).transpose()?;
+    let sources = Rc::new(recorded);
+    let outcome = carry_out(project, &selected, options, live, draft, sources, pool.as_ref(), &gates, events, cancel, clock)?;
     project.ledger.catch_up(&project.store)?;
     project.scanner.save();
     project.store.fold_small_packs()?;
@@ -143,16 +143,16 @@ pub(super) fn record_reads(
     project: &Project,
     selected: &[bool],
     writer: &Writer<'_>,
-) -> Result<BTreeMap<String, Content>, ExecError> {
+) -> Result<BTreeMap<SourcePath, Content>, ExecError> {
     let stages = project.manifest.stages.iter().enumerate().filter(|(i, _)| selected[*i]);
-    let mut paths: BTreeSet<&str> = stages.flat_map(|(_, s)| s.reads.iter().map(String::as_str)).collect();
-    paths.extend(project.manifest.environment.files.iter().map(String::as_str));
-    paths.extend(project.manifest.data.iter().map(|d| d.path.as_str()));
+    let mut paths: BTreeSet<SourcePath> = stages.flat_map(|(_, s)| s.reads.iter().cloned()).collect();
+    paths.extend(project.manifest.environment.files.iter().map(SourcePath::from));
+    paths.extend(project.manifest.data.iter().map(|d| d.path.clone()));
     paths.retain(|p| project.graph.writers_of(p).is_empty());
     let mut recorded = BTreeMap::new();
     for path in paths {
-        if let Some(content) = project.scanner.record(path, writer)? {
-            recorded.insert(path.to_string(), content);
+        if let Some(content) = project.scanner.record(&path, writer)? {
+            recorded.insert(path, content);
         }
     }
     Ok(recorded)
@@ -184,11 +184,14 @@ fn nothing_to_do(
     let mut tree = tree.unwrap_or_default();
     let settled = plan.decisions.into_iter().map(|d| settled_by_record(project, d, RunStageState::UpToDate));
     let stages: Vec<SettledStage> = settled.collect::<Result<_, _>>()?;
-    // The tree may have come to this state by hand: then its receipt is brought up to it.
-    let run = tree.run.clone().or_else(|| stages.iter().filter_map(|s| s.execution.as_ref()).map(|e| e.run.clone()).max());
-    tree.run.clone_from(&run);
+    // The tree may have come to this state by hand: its receipt says what stands there, and of which run that is.
     let before = tree.clone();
+    tree.data.clone_from(&draft.data);
     fill_tree(project, &mut tree, &stages);
+    let results: Vec<(&str, Digest)> = tree.stages.iter().map(|(name, s)| (name.as_str(), s.receipt)).collect();
+    let run = project.ledger.run_with_results(&results, &draft.data)?;
+    tree.run = run.or_else(|| tree.stages.values().map(|s| s.run.clone()).max());
+    let run = tree.run.clone();
     if tree != before {
         tree.save(project.workspace.root())?;
     }
@@ -243,7 +246,7 @@ pub(super) fn draft(
     project: &Project,
     run: &str,
     options: &RunOptions,
-    recorded: &BTreeMap<String, Content>,
+    recorded: &BTreeMap<SourcePath, Content>,
     stored: Stored,
     git: Option<GitState>,
 ) -> RunReceipt {
@@ -259,11 +262,13 @@ pub(super) fn draft(
         state: RunState::Interrupted,
         reason: None,
         started: jiff::Timestamp::now().to_string(),
+        ordered: None,
+        after: None,
         seconds: 0.0,
         label: options.label.clone(),
         note: options.note.clone(),
         arguments: options.arguments.clone(),
-        manifest: Content { kind: ContentKind::File, digest: stored.digest, size: stored.size, files: None },
+        manifest: Content::file(stored.digest, stored.size),
         params: project.params.iter().map(|(n, v)| (n.to_string(), v.to_string())).collect(),
         set: project.set.clone(),
         sweep: None,
@@ -271,6 +276,7 @@ pub(super) fn draft(
         from: options.from.iter().map(|(s, from)| (project.graph.name(*s).to_string(), from.clone())).collect(),
         gates: Vec::new(),
         data: data.collect(),
+        also: BTreeMap::new(),
         stages: Vec::new(),
         metrics: BTreeMap::new(),
         better: manifest.metrics.iter().map(|(n, b)| (n.clone(), BetterWord::from(*b))).collect(),
@@ -291,6 +297,13 @@ fn gate_reason(gates: &[GateRecord]) -> Option<String> {
     gates.iter().find(|g| !g.held).map(|g| format!("the gate after {} does not hold: {}", g.after, g.check))
 }
 
+/// By how much the clock is behind what was recorded before: then what is recorded now would not sort as newest.
+pub(super) fn clock_behind(project: &Project) -> Result<Option<jiff::SignedDuration>, ExecError> {
+    let newest = project.ledger.newest_times()?.and_then(|t| t.parse::<jiff::Timestamp>().ok());
+    let behind = newest.map(|newest| newest.duration_since(jiff::Timestamp::now()));
+    Ok(behind.filter(|d| d.is_positive()).map(|d| d.saturating_add(jiff::SignedDuration::from_micros(1))))
+}
+
 /// A conductor for a run that has begun.
 #[allow(clippy::too_many_arguments)]
 pub(super) fn conductor<'a>(
@@ -299,16 +312,20 @@ pub(super) fn conductor<'a>(
     options: &'a RunOptions,
     bench: &'a Bench<'a>,
     live: LiveRun,
-    draft: RunReceipt,
+    mut draft: RunReceipt,
     mut outlook: Outlook<'a>,
-    pool: Option<&'a Pool>,
+    apart: Option<Apart<'a>>,
     gates: &'a Gates,
     clock: Instant,
 ) -> Result<Conductor<'a>, ExecError> {
     outlook.from.clone_from(&options.from);
+    outlook.sources = apart.as_ref().map(|a| a.sources.clone());
     let environment = Digest::of(&canonical(&outlook.environment.record)?);
     let declared_whole = |path: &str| project.manifest.stages.iter().any(|s| s.reads.iter().any(|r| r == path));
     let order: Vec<StageIndex> = project.graph.order().iter().copied().filter(|s| selected[*s]).collect();
+    let clock_behind = clock_behind(project)?;
+    let started = draft.started.parse::<jiff::Timestamp>().ok();
+    draft.ordered = clock_behind.and_then(|behind| started?.checked_add(behind).ok()).map(|t| t.to_string());
     Ok(Conductor {
         project,
         outlook,
@@ -317,7 +334,13 @@ pub(super) fn conductor<'a>(
         live,
         draft,
         gates,
-        pool,
+        apart,
+        tree: TreeDir::open(project.workspace.root())?,
+        clock_behind,
+        locks: BTreeMap::new(),
+        waits: BTreeMap::new(),
+        changed: BTreeMap::new(),
+        read_data: BTreeSet::new(),
         watcher: (!options.sandbox).then(|| Watcher::start(project.workspace.root(), declared_whole)).flatten(),
         declared: declared_by(project, None),
         environment: Some(environment),
@@ -341,6 +364,7 @@ fn carry_out(
     options: &RunOptions,
     live: LiveRun,
     draft: RunReceipt,
+    sources: Rc<BTreeMap<SourcePath, Content>>,
     pool: Option<&Pool>,
     gates: &Gates,
     events: &dyn EventSink,
@@ -351,7 +375,7 @@ fn carry_out(
     let own = CancelToken::new();
     let told = live.telling(events);
     let bench = Bench {
-        scanner: &project.scanner,
+        pool: pool.map(|pool| (pool, &*project.store)),
         writer: Some(&writer),
         place: &LocalPlace,
         variables: &project.variables,
@@ -369,9 +393,13 @@ fn carry_out(
         unpublished: HashSet::new(),
         in_flight: HashSet::new(),
         shared: false,
+        unreleased: Vec::new(),
+        dirty: false,
     };
     let outlook = Outlook::new(project, selected, options.force.clone())?;
-    let mut only = Some(conductor(project, selected, options, &bench, live, draft, outlook, pool, gates, clock)?);
+    let apart = pool.map(|pool| Apart::new(project, &draft.run, sources, pool));
+    let chain = RefCell::default();
+    let mut only = Some(conductor(project, selected, options, &bench, live, draft, outlook, apart, gates, clock)?);
     let mut outcome = None;
     conduct(
         common,
@@ -379,7 +407,7 @@ fn carry_out(
         cancel,
         &mut || Ok(only.take()),
         &mut |ended| {
-            outcome = Some(end(ended, &writer)?);
+            outcome = Some(end(ended, &writer, &chain)?);
             Ok(())
         },
         &mut || Ok(()),
@@ -399,8 +427,13 @@ fn carry_out(
     Ok(outcome)
 }
 
-/// Makes the receipt of a run of which nothing is left to do. It is safe with the next publishing.
-pub(super) fn end(mut ended: Conductor<'_>, writer: &Writer<'_>) -> Result<(RunOutcome, RunReceipt, LiveRun), ExecError> {
+/// Makes the receipt of a run of which nothing is left to do. It is safe with the next publishing. `chain` is the
+/// receipt of the run before it, if this process has made that.
+pub(super) fn end(
+    mut ended: Conductor<'_>,
+    writer: &Writer<'_>,
+    chain: &RefCell<Option<Digest>>,
+) -> Result<(RunOutcome, RunReceipt, LiveRun), ExecError> {
     let stages: Vec<SettledStage> = ended.order.iter().filter_map(|s| ended.done.remove(s)).collect();
     let mut draft = ended.draft;
     let any = |wanted: &[RunStageState]| stages.iter().any(|s| wanted.contains(&s.state));
@@ -427,7 +460,13 @@ pub(super) fn end(mut ended: Conductor<'_>, writer: &Writer<'_>) -> Result<(RunO
             seconds: s.seconds,
         })
         .collect();
-    writer.put_document(&canonical(&draft)?)?;
+    let before = *chain.borrow();
+    draft.after = match before {
+        Some(before) => Some(before),
+        None => ended.project.ledger.newest_run_receipts(1)?.pop(),
+    };
+    record_states_read(ended.project, &draft, writer, &ended.options.by, ended.events)?;
+    *chain.borrow_mut() = Some(writer.put_document(&canonical(&draft)?)?);
     let outcome = RunOutcome {
         run: Some(draft.run.clone()),
         recorded: true,
@@ -437,9 +476,31 @@ pub(super) fn end(mut ended: Conductor<'_>, writer: &Writer<'_>) -> Result<(RunO
         gates: draft.gates.clone(),
         reason: draft.reason.clone(),
         seconds: draft.seconds,
-        sandbox: ended.options.sandbox.then(|| ended.project.scanner.root().to_path_buf()),
+        sandbox: ended.apart.as_ref().map(|a| a.folder.clone()),
     };
     Ok((outcome, draft, ended.live))
+}
+
+/// States of datasets that stages have read and that did not stand there when the run began: versions like others.
+fn record_states_read(
+    project: &Project,
+    draft: &RunReceipt,
+    writer: &Writer<'_>,
+    by: &str,
+    events: &dyn EventSink,
+) -> Result<(), ExecError> {
+    let rounds = draft.also.values().map(Vec::len).max().unwrap_or(0);
+    for round in 0..=rounds {
+        let state = |(name, last): (&String, &DatasetState)| {
+            let earlier = draft.also.get(name).map_or(&[][..], Vec::as_slice);
+            earlier.get(round).or((round == earlier.len()).then_some(last)).map(|s| (s.path.clone(), s.content.clone()))
+        };
+        let contents: BTreeMap<SourcePath, Content> = draft.data.iter().filter_map(state).collect();
+        for v in recorded_anew(project, &contents, writer, by, None).map_err(Box::new)?.iter().filter(|v| v.new) {
+            events.event(Event::NewVersion { dataset: v.name.clone(), number: v.number, rows: v.rows });
+        }
+    }
+    Ok(())
 }
 
 /// Brings the tree's receipt to what stands there after these stages were settled.

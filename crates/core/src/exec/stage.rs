@@ -8,20 +8,23 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
+use textum_base::{DeclaredPath, ProjectPath, SourcePath};
+
 use super::echo::Echo;
 use super::listen::{Heard, Listener, last_values};
 use super::place::{Job, Place, Running};
 use super::{ExecError, likely};
 use crate::event::{CancelToken, EventSink};
-use crate::fingerprint::{Scanner, stage_variables};
-use crate::fsio::{self, IoError};
+use crate::fingerprint::{ScanError, Scanner, Standstill, stage_variables};
+use crate::fsio::{self, IoError, TreeDir};
 use crate::manifest::{Better, Command, Needs, nest};
 use crate::receipt::{
     BranchedFrom, Content, ContentKind, Exit, Inputs, Metric, PathContent, Read, STAGE_RECEIPT, StageReceipt, StageState, canonical,
 };
 use crate::rule::Rule;
+use crate::sandbox::Pool;
 use crate::signal::read_metrics;
-use crate::store::{Digest, Writer};
+use crate::store::{Digest, Store, Writer};
 
 /// A stage about to be executed; its outputs have been cleared.
 pub struct Task {
@@ -35,6 +38,12 @@ pub struct Task {
     pub needs: Needs,
     /// The run's id.
     pub run: String,
+    /// Looks at the files below the folder that it works in.
+    pub scanner: Arc<Scanner>,
+    /// How what it reads stood when it was settled: it must stand so to the end.
+    pub standing: BTreeMap<SourcePath, Standstill>,
+    /// By how much the clock is behind what was recorded before, if it is.
+    pub clock_behind: Option<jiff::SignedDuration>,
     /// Its folder for log and parameters, outside the root it works in.
     pub folder: PathBuf,
     /// Record of the whole environment.
@@ -51,8 +60,8 @@ pub struct Task {
 
 /// What all executions of a run have in common.
 pub struct Bench<'a> {
-    /// Looks at the files below the folder that stages work in.
-    pub scanner: &'a Scanner,
+    /// What sandboxes share, and the store that it comes from.
+    pub pool: Option<(&'a Pool, &'a Store)>,
     /// Takes results into the store; without it they are only looked at.
     pub writer: Option<&'a Writer<'a>>,
     /// Where commands are executed.
@@ -83,17 +92,17 @@ impl Bench<'_> {
         let started = jiff::Timestamp::now();
         let clock = Instant::now();
         let job = self.prepare(&task)?;
-        let mut receipt = begin(&task, self.place, started.to_string());
+        let mut receipt = begin(&task, self.place, started);
         fsio::write_derived(&task.folder.join("begun.json"), &canonical(&receipt)?)?;
         let listener = Listener::new(self, &task, &receipt.started);
         let mut stopped = None;
-        let failure = match self.run_command(&task, &job, listener) {
+        let failure = match make_room(&task).and_then(|()| self.run_command(&task, &job, listener)) {
             Ok((exit, heard)) => {
                 receipt.exit = Some(exit);
                 stopped = self.keep_heard(heard?, &mut receipt)?;
                 match &stopped {
                     Some(reason) => Some(reason.clone()),
-                    None => self.judge(&task, &mut receipt, exit)?,
+                    None => self.judge(&task, &mut receipt, exit, clock)?,
                 }
             }
             Err(e) => Some(e.to_string()),
@@ -116,12 +125,7 @@ impl Bench<'_> {
         let typed = task.inputs.params.iter().map(|(n, text)| (n.as_str(), serde_json::from_str(text).unwrap_or_default()));
         let text = serde_json::to_vec_pretty(&nest(typed)).map_err(|e| IoError::of("write", &params)(e.into()))?;
         fsio::write_derived(&params, &text)?;
-        let root = self.scanner.root();
-        for output in task.inputs.writes.iter().chain(&task.inputs.metrics).chain(&task.inputs.checkpoints) {
-            let path = root.join(output.trim_end_matches('/'));
-            let parent = path.parent().unwrap_or(root);
-            fs::create_dir_all(parent).map_err(IoError::of("create the folder", parent))?;
-        }
+        let root = task.scanner.root();
         let mut variables = stage_variables(self.variables, &task.inputs.vars);
         variables.extend([
             ("TEXTUM_STAGE".to_string(), task.inputs.stage.clone()),
@@ -134,7 +138,7 @@ impl Bench<'_> {
             variables.push(("TEXTUM_PROGRAM".to_string(), program.display().to_string()));
         }
         if let (Some(from), Some(path)) = (&task.from, &task.inputs.checkpoints) {
-            variables.push(("TEXTUM_FROM".to_string(), path.clone()));
+            variables.push(("TEXTUM_FROM".to_string(), path.to_string()));
             variables.push(("TEXTUM_FROM_STEP".to_string(), from.step.to_string()));
         }
         let log = folder.join("log");
@@ -180,7 +184,7 @@ impl Bench<'_> {
         let mut record = heard.record;
         if let (Some(points), Some(writer)) = (&heard.points, self.writer) {
             let stored = writer.put_file(points)?;
-            record.points = Some(Content { kind: ContentKind::File, digest: stored.digest, size: stored.size, files: None });
+            record.points = Some(Content::file(stored.digest, stored.size));
         }
         let silent = record == Default::default();
         receipt.signals = (!silent).then_some(record);
@@ -188,7 +192,7 @@ impl Bench<'_> {
     }
 
     /// Why the stage did not succeed, if it did not; else its outputs are in the receipt.
-    fn judge(&self, task: &Task, receipt: &mut StageReceipt, exit: Exit) -> Result<Option<String>, ExecError> {
+    fn judge(&self, task: &Task, receipt: &mut StageReceipt, exit: Exit, began: Instant) -> Result<Option<String>, ExecError> {
         if self.cancel.asked() && exit != Exit::Code(0) {
             return Ok(Some(self.cancel.reason().unwrap_or("it was stopped").to_string()));
         }
@@ -198,16 +202,18 @@ impl Bench<'_> {
             Exit::Code(code) => return Ok(Some(self.with_likely(task, format!("its command ended with exit status {code}")))),
             Exit::Signal(number) => return Ok(Some(format!("its command was killed by signal {number}"))),
         }
-        if let Some(reason) = self.changed_reads(task)? {
-            return Ok(Some(reason));
-        }
-        let (writes, missing) = self.collect(&task.inputs.writes)?;
-        let (metric_files, missing_metrics) = self.collect(&task.inputs.metrics)?;
-        let missing: Vec<String> = missing.into_iter().chain(missing_metrics).collect();
-        if !missing.is_empty() {
-            return Ok(Some(format!("it did not write {}, which it declares", missing.join(", "))));
-        }
-        match self.read_metric_files(&metric_files) {
+        // What cannot be looked at or recorded there is the stage's to mend, and ends nothing but the stage.
+        let looked = self.changed_reads(task, began).and_then(|changed| match changed {
+            Some(reason) => Ok(Err(reason)),
+            None => self.collect(task),
+        });
+        let (writes, metric_files) = match looked {
+            Ok(Ok(found)) => found,
+            Ok(Err(reason)) => return Ok(Some(reason)),
+            Err(e) if e.is_textums_own() => return Err(e.into()),
+            Err(e) => return Ok(Some(format!("what it left cannot be recorded: {e}"))),
+        };
+        match read_metric_files(task, &metric_files) {
             Ok(metrics) => receipt.metrics.extend(metrics),
             Err(reason) => return Ok(Some(reason)),
         }
@@ -218,20 +224,37 @@ impl Bench<'_> {
 
     fn with_likely(&self, task: &Task, reason: String) -> String {
         let Some(project) = &task.sandbox_of else { return reason };
-        let reads: Vec<&str> = task.inputs.reads.keys().map(String::as_str).collect();
-        let likely = likely::likely_files(&task.folder.join("log"), project, self.scanner.root(), &reads);
+        let reads: Vec<&str> = task.inputs.reads.keys().map(|path| &**path).collect();
+        let likely = likely::likely_files(&task.folder.join("log"), project, task.scanner.root(), &reads);
         if likely.is_empty() {
             return reason;
         }
         format!("{reason}; it seems to need {}, which it does not declare among its reads", likely.join(", "))
     }
 
-    /// A read that is not what it was when the stage began: the receipt could not be true.
-    fn changed_reads(&self, task: &Task) -> Result<Option<String>, ExecError> {
+    /// A read that somebody touched since the stage began: the receipt could not be true, even if it stands there
+    /// as before.
+    fn changed_reads(&self, task: &Task, began: Instant) -> Result<Option<String>, ScanError> {
         let mut changed = Vec::new();
         for read in &task.reads {
-            if self.scanner.look(&read.at.path)?.as_ref() != Some(&read.at.content) {
-                changed.push(read.at.path.as_str());
+            let path = &read.at.path;
+            let before = task.standing.get(path);
+            let now = Standstill::look(task.scanner.root(), path)?;
+            let touched = match (before, &now) {
+                (Some(before), Some(now)) => before.was_touched(now),
+                _ => true,
+            };
+            // In a sandbox files are shared with others, whose coming and going moves their times: what counts
+            // there is that nobody has written into them.
+            let changed_here = match task.sandbox_of {
+                Some(_) => {
+                    let written = |(pool, store): (&Pool, &Store)| pool.was_written(store, &read.at.content, began);
+                    self.pool.is_some_and(written) || (touched && task.scanner.look(path)?.as_ref() != Some(&read.at.content))
+                }
+                None => touched,
+            };
+            if changed_here {
+                changed.push(path.as_str());
             }
         }
         if changed.is_empty() {
@@ -239,43 +262,40 @@ impl Bench<'_> {
         }
         let them = changed.join(", ");
         Ok(Some(format!(
-            "{them} changed while it ran (by the stage itself, or by somebody else), so that its result cannot be told to come from what it read"
+            "{them} was touched while it ran (by the stage itself, or by somebody else), so that its result cannot be told to come from what it read"
         )))
     }
 
-    fn collect(&self, declared: &[String]) -> Result<(Vec<PathContent>, Vec<String>), ExecError> {
-        let mut found = Vec::new();
-        let mut missing = Vec::new();
-        for declared in declared {
-            let path = declared.trim_end_matches('/');
-            match self.take(path)? {
-                Some(content) if !declared.ends_with('/') || content.kind == ContentKind::Folder => {
-                    found.push(PathContent { path: path.to_string(), content });
+    /// The stage's outputs and files of metrics, taken into the store; or what is missing of them.
+    #[allow(clippy::type_complexity)]
+    fn collect(&self, task: &Task) -> Result<Result<(Vec<PathContent>, Vec<PathContent>), String>, ScanError> {
+        let (mut writes, mut metric_files, mut missing) = (Vec::new(), Vec::new(), Vec::new());
+        for DeclaredPath { path, folder } in &task.inputs.writes {
+            match self.take(task, path)? {
+                Some(content) if !folder || content.kind == ContentKind::Folder => {
+                    writes.push(PathContent { path: path.clone(), content });
                 }
-                Some(_) => missing.push(format!("{declared} (a file stands there, a folder is declared)")),
-                None => missing.push(declared.clone()),
+                Some(_) => missing.push(format!("{path}/ (a file stands there, a folder is declared)")),
+                None => missing.push(format!("{path}{}", if *folder { "/" } else { "" })),
             }
         }
-        Ok((found, missing))
+        for path in &task.inputs.metrics {
+            match self.take(task, path)? {
+                Some(content) => metric_files.push(PathContent { path: path.clone(), content }),
+                None => missing.push(path.to_string()),
+            }
+        }
+        Ok(match missing.is_empty() {
+            true => Ok((writes, metric_files)),
+            false => Err(format!("it did not write {}, which it declares", missing.join(", "))),
+        })
     }
 
-    fn take(&self, path: &str) -> Result<Option<Content>, crate::fingerprint::ScanError> {
+    fn take(&self, task: &Task, path: &ProjectPath) -> Result<Option<Content>, ScanError> {
         match self.writer {
-            Some(writer) => self.scanner.record(path, writer),
-            None => self.scanner.look(path),
+            Some(writer) => task.scanner.record(path, writer),
+            None => task.scanner.look(path),
         }
-    }
-
-    fn read_metric_files(&self, files: &[PathContent]) -> Result<BTreeMap<String, Metric>, String> {
-        let mut all = BTreeMap::new();
-        for file in files {
-            if file.content.kind == ContentKind::Folder {
-                return Err(format!("its metrics {} are a folder; name the files", file.path));
-            }
-            let found = read_metrics(&self.scanner.root().join(&file.path));
-            all.extend(found.map_err(|e| format!("its metrics {} cannot be read: {e}", file.path))?);
-        }
-        Ok(all)
     }
 
     /// Of a stage that did not succeed: metrics as far as they are there, and what it left behind by
@@ -284,24 +304,23 @@ impl Bench<'_> {
         receipt.writes.clear();
         receipt.metric_files.clear();
         for path in &task.inputs.metrics {
-            if let Ok(Some(content)) = self.take(path) {
+            if let Ok(Some(content)) = self.take(task, path) {
                 let file = PathContent { path: path.clone(), content };
-                if let Ok(metrics) = read_metrics(&self.scanner.root().join(path)) {
+                if let Ok(metrics) = read_metrics(&task.scanner.root().join(path)) {
                     receipt.metrics.extend(metrics);
                 }
                 receipt.metric_files.push(file);
             }
         }
-        for path in &task.inputs.writes {
-            let path = path.trim_end_matches('/');
-            let Ok(Some(content)) = self.scanner.look(path) else { continue };
+        for DeclaredPath { path, .. } in &task.inputs.writes {
+            let Ok(Some(content)) = task.scanner.look(path) else { continue };
             if content.kind != ContentKind::Folder {
-                receipt.left.push(PathContent { path: path.to_string(), content });
+                receipt.left.push(PathContent { path: path.clone(), content });
                 continue;
             }
-            for seen in crate::fingerprint::walk(&self.scanner.root().join(path)).unwrap_or_default() {
-                let below = format!("{path}/{}", seen.path);
-                if let Ok(Some(content)) = self.scanner.look(&below) {
+            for seen in crate::fingerprint::walk(&task.scanner.root().join(path)).unwrap_or_default() {
+                let Ok(below) = path.join(&seen.path) else { continue };
+                if let Ok(Some(content)) = task.scanner.look(&below) {
                     receipt.left.push(PathContent { path: below, content });
                 }
             }
@@ -309,7 +328,7 @@ impl Bench<'_> {
     }
 
     fn keep_log(&self, log: &Path) -> Result<Content, ExecError> {
-        let bytes = |digest, size| Content { kind: ContentKind::File, digest, size, files: None };
+        let bytes = Content::file;
         match self.writer {
             Some(writer) if log.is_file() => writer.put_file(log).map(|s| bytes(s.digest, s.size)),
             Some(writer) => writer.put_bytes(b"").map(|s| bytes(s.digest, s.size)),
@@ -319,7 +338,26 @@ impl Bench<'_> {
     }
 }
 
-fn begin(task: &Task, place: &dyn Place, started: String) -> StageReceipt {
+/// Makes the folders in which outputs are to stand.
+fn make_room(task: &Task) -> Result<(), IoError> {
+    let tree = TreeDir::open(task.scanner.root())?;
+    let outputs = task.inputs.writes.iter().map(|w| &w.path).chain(&task.inputs.metrics).chain(&task.inputs.checkpoints);
+    outputs.into_iter().try_for_each(|path| tree.create_parent(path))
+}
+
+fn read_metric_files(task: &Task, files: &[PathContent]) -> Result<BTreeMap<String, Metric>, String> {
+    let mut all = BTreeMap::new();
+    for file in files {
+        if file.content.kind == ContentKind::Folder {
+            return Err(format!("its metrics {} are a folder; name the files", file.path));
+        }
+        let found = read_metrics(&task.scanner.root().join(&file.path));
+        all.extend(found.map_err(|e| format!("its metrics {} cannot be read: {e}", file.path))?);
+    }
+    Ok(all)
+}
+
+fn begin(task: &Task, place: &dyn Place, started: jiff::Timestamp) -> StageReceipt {
     StageReceipt {
         r#type: STAGE_RECEIPT.to_string(),
         run: task.run.clone(),
@@ -327,7 +365,8 @@ fn begin(task: &Task, place: &dyn Place, started: String) -> StageReceipt {
         inputs: task.inputs.clone(),
         state: StageState::Done,
         reason: None,
-        started,
+        started: started.to_string(),
+        ordered: task.clock_behind.and_then(|behind| started.checked_add(behind).ok()).map(|t| t.to_string()),
         seconds: 0.0,
         exit: None,
         reads: task.reads.clone(),
@@ -337,7 +376,7 @@ fn begin(task: &Task, place: &dyn Place, started: String) -> StageReceipt {
         signals: None,
         from: task.from.clone(),
         left: Vec::new(),
-        log: Content { kind: ContentKind::File, digest: Digest::of(b""), size: 0, files: None },
+        log: Content::file(Digest::of(b""), 0),
         environment: task.environment,
         needs: task.needs,
         place: place.record(),
@@ -349,8 +388,8 @@ fn begin(task: &Task, place: &dyn Place, started: String) -> StageReceipt {
 /// Does an evaluation in this process, as if it were a command: what it says goes to the log.
 fn evaluate(task: &Task, evaluation: &crate::evaluation::Evaluation, job: &Job) -> Result<Exit, IoError> {
     let mut log = fs::File::create(&job.log).map_err(IoError::of("create", &job.log))?;
-    let metrics = task.inputs.metrics.first().map_or("", String::as_str);
-    let folder = task.inputs.writes.first().map(|w| w.trim_end_matches('/'));
+    let metrics = task.inputs.metrics.first().map_or("", |m| &**m);
+    let folder = task.inputs.writes.first().map(|w| &*w.path);
     match crate::evaluation::evaluate(&job.folder, evaluation, metrics, folder, &mut log) {
         Ok(()) => Ok(Exit::Code(0)),
         Err(e) => {

@@ -4,11 +4,14 @@
 use std::cell::RefCell;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::PathBuf;
+use std::rc::Rc;
 use std::sync::Mutex;
 use std::time::Instant;
 
 use rayon::prelude::*;
+use textum_base::SourcePath;
 
+use super::apart::Apart;
 use super::conduct::{Common, conduct};
 use super::gates::Gates;
 use super::live::{LiveRun, Telling};
@@ -23,7 +26,7 @@ use crate::fsio;
 use crate::ledger::new_run_id;
 use crate::manifest::Params;
 use crate::plan::{Outlook, Plan};
-use crate::receipt::{Metric, RunState};
+use crate::receipt::{Content, Metric, RunState};
 use crate::sandbox::Pool;
 use crate::store::{Digest, Stored};
 use crate::sweep::{Setting, Varied};
@@ -121,7 +124,8 @@ pub fn run_sweep(
     }
     let manifest = writer.put_bytes(project.manifest.text.as_bytes())?;
     record_settings(project, &writer)?;
-    let pool = Pool::open(&project.workspace.sandboxes_folder());
+    let pool = Pool::open(&project.workspace.sandboxes_folder())?;
+    let recorded = Rc::new(recorded);
     let base = Outlook::new(project, &chosen, options.force.clone())?;
     let git = super::git::git_state(project.workspace.root());
     let mut taken = HashSet::new();
@@ -130,13 +134,14 @@ pub fn run_sweep(
     let mut parts = Vec::new();
     for (number, variant) in variants.iter().enumerate() {
         let (params, set) = with_setting(project, variant);
-        let view = project.variant(params.clone(), set.clone(), None);
+        let view = project.variant(params.clone(), set.clone());
         let outlook = Outlook {
             project: &view,
             environment: base.environment.clone(),
             tree: None,
             forced: options.force.clone(),
             from: options.from.clone(),
+            sources: Some(recorded.clone()),
             fresh: None,
         };
         if options.force.is_empty()
@@ -158,9 +163,8 @@ pub fn run_sweep(
         }
         let run = new_run_id(&project.ledger, &taken)?;
         taken.extend(run.rsplit('-').next().map(str::to_string));
-        let root = project.workspace.sandboxes_folder().join(&run);
         let options = RunOptions { sandbox: true, ..options.clone() };
-        parts.push((number, run, Part { project: project.variant(params, set, Some(&root)), options, cancel: CancelToken::new() }));
+        parts.push((number, run, Part { project: project.variant(params, set), options, cancel: CancelToken::new() }));
     }
     let made = Made { sweep, total };
     if !parts.is_empty() {
@@ -202,7 +206,7 @@ struct Made<'m> {
 }
 
 struct Shared<'s> {
-    recorded: &'s BTreeMap<String, crate::receipt::Content>,
+    recorded: &'s Rc<BTreeMap<SourcePath, Content>>,
     manifest: Stored,
     git: Option<crate::receipt::GitState>,
     base: &'s Outlook<'s>,
@@ -240,7 +244,7 @@ fn carry_out(
         .iter()
         .zip(&tellings)
         .map(|((_, _, part), telling)| Bench {
-            scanner: &part.project.scanner,
+            pool: Some((shared.pool, &*project.store)),
             writer: Some(shared.writer),
             place: &LocalPlace,
             variables: &part.project.variables,
@@ -261,7 +265,10 @@ fn carry_out(
         unpublished: HashSet::new(),
         in_flight: HashSet::new(),
         shared: true,
+        unreleased: Vec::new(),
+        dirty: false,
     };
+    let chain = RefCell::default();
     let place: HashMap<&str, (usize, usize)> =
         parts.iter().enumerate().map(|(at, (number, run, _))| (run.as_str(), (at, *number))).collect();
     let mut next = 0;
@@ -296,24 +303,24 @@ fn carry_out(
             let telling = live.telling(&Silent);
             telling.event(Event::Begun { run: run.clone(), stages: names_of(&part.project, shared.chosen) });
             tellings[at].begin(telling);
-            crate::sandbox::create(&part.project, run, shared.recorded, shared.pool)?;
             let outlook = Outlook {
                 project: &part.project,
                 environment: shared.base.environment.clone(),
                 tree: None,
                 forced: shared.base.forced.clone(),
                 from: BTreeMap::new(),
+                sources: None,
                 fresh: Some(&fresh),
             };
             let clock = Instant::now();
-            let pool = Some(shared.pool);
-            conductor(&part.project, shared.chosen, &part.options, &benches[at], live, begun, outlook, pool, shared.gates, clock)
+            let apart = Some(Apart::new(&part.project, run, shared.recorded.clone(), shared.pool));
+            conductor(&part.project, shared.chosen, &part.options, &benches[at], live, begun, outlook, apart, shared.gates, clock)
                 .map(Some)
         },
         &mut |ended| {
             let run = ended.draft.run.clone();
-            let root = ended.project.scanner.root().to_path_buf();
-            let (outcome, _, live) = end(ended, shared.writer)?;
+            let root = ended.project.workspace.sandboxes_folder().join(&run);
+            let (outcome, _, live) = end(ended, shared.writer, &chain)?;
             if outcome.state == RunState::Done {
                 over.borrow_mut().push(root);
             }

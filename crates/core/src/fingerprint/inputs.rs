@@ -10,6 +10,7 @@ use crate::receipt::{
     BranchedFrom, Content, ContentKind, DocumentError, INPUTS, Inputs, ReadInput, ReadKind, StartFrom, canonical,
 };
 use crate::store::Digest;
+use textum_base::SourcePath;
 
 /// What stands at one of a stage's reads: its content, and how it counts.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -33,11 +34,16 @@ pub fn read_input(path: &str, content: &Content, file: &Path) -> ReadInput {
     let kind = read_kind(content.kind);
     if path.ends_with(".ipynb")
         && kind != ReadKind::Folder
-        && let Some(digest) = std::fs::read(file).ok().and_then(|bytes| notebook::code_digest(&bytes))
+        && let Some(input) = std::fs::read(file).ok().and_then(|bytes| notebook_input(&bytes))
     {
-        return ReadInput { kind: ReadKind::Notebook, digest };
+        return input;
     }
     ReadInput { kind, digest: content.digest }
+}
+
+/// How a notebook with these bytes counts; `None` when it is none.
+pub fn notebook_input(bytes: &[u8]) -> Option<ReadInput> {
+    notebook::code_digest(bytes).map(|digest| ReadInput { kind: ReadKind::Notebook, digest })
 }
 
 /// The inputs of a stage, given what stands at all its reads (the environment's files among them), and the
@@ -45,14 +51,14 @@ pub fn read_input(path: &str, content: &Content, file: &Path) -> ReadInput {
 pub fn inputs_of(
     stage: &StageDecl,
     params: &Params,
-    reads: BTreeMap<String, ReadInput>,
+    reads: BTreeMap<SourcePath, ReadInput>,
     environment: &EnvironmentNow,
     from: Option<&BranchedFrom>,
 ) -> Result<Inputs, DocumentError> {
     let used = stage.params.iter().flat_map(|selector| params.select(selector));
-    let mut writes: Vec<String> =
-        stage.writes.iter().map(|w| if w.folder { format!("{}/", w.path) } else { w.path.clone() }).collect();
-    writes.sort();
+    let mut writes = stage.writes.clone();
+    // Sorted as they are written in the document, which the key depends on.
+    writes.sort_by_key(ToString::to_string);
     let mut metrics = stage.metrics.clone();
     metrics.sort();
     let counted = environment.counted.as_ref().filter(|_| !stage.no_environment);

@@ -9,13 +9,15 @@ mod python;
 mod reason;
 mod scan;
 mod stat;
+mod touched;
 mod walk;
 
 pub use environment::{EnvironmentNow, counted_variables, environment, host, stage_variables, system};
-pub use inputs::{Resolved, inputs_of, read_input};
+pub use inputs::{Resolved, inputs_of, notebook_input, read_input};
 pub use lines::{LineChange, line_change};
 pub use python::{PythonError, find_command, python};
 pub use reason::{Reason, ReasonKind, environment_differences, reasons};
 pub use scan::{ScanError, Scanner};
 pub use stat::{Stat, now_nanos};
+pub use touched::Standstill;
 pub use walk::{Seen, walk};

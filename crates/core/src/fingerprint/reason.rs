@@ -63,10 +63,10 @@ impl Reason {
 }
 
 /// The differences of two maps, by name.
-fn differences<'m, V: PartialEq>(
+fn differences<'m, K: Ord + std::fmt::Display, V: PartialEq>(
     kind: ReasonKind,
-    old: &'m BTreeMap<String, V>,
-    new: &'m BTreeMap<String, V>,
+    old: &'m BTreeMap<K, V>,
+    new: &'m BTreeMap<K, V>,
     text: impl Fn(&V) -> Option<String> + 'm,
 ) -> Vec<Reason> {
     let mut found = Vec::new();
@@ -74,7 +74,7 @@ fn differences<'m, V: PartialEq>(
     for name in names {
         let (from, to) = (old.get(name), new.get(name));
         if from != to {
-            found.push(Reason { kind, name: name.clone(), from: from.and_then(&text), to: to.and_then(&text) });
+            found.push(Reason { kind, name: name.to_string(), from: from.and_then(&text), to: to.and_then(&text) });
         }
     }
     found
@@ -101,8 +101,11 @@ pub fn reasons(old: &Inputs, new: &Inputs, counted: impl Fn(&Digest) -> Option<C
     if old.run != new.run {
         found.push(Reason { kind: ReasonKind::Command, name: "run".into(), from: Some(from), to: Some(to) });
     }
-    found.extend(differences(ReasonKind::Read, &old.reads, &new.reads, |read| Some(read.digest.to_string())));
-    let listed = |inputs: &Inputs| inputs.writes.iter().chain(&inputs.metrics).map(|w| (w.clone(), ())).collect::<BTreeMap<_, _>>();
+    found.extend(differences(ReasonKind::Read, &old.reads, &new.reads, |read: &crate::receipt::ReadInput| Some(read.digest.to_string())));
+    let listed = |inputs: &Inputs| {
+        let writes = inputs.writes.iter().map(ToString::to_string);
+        writes.chain(inputs.metrics.iter().map(ToString::to_string)).map(|w| (w, ())).collect::<BTreeMap<String, ()>>()
+    };
     found.extend(differences(ReasonKind::Writes, &listed(old), &listed(new), |()| Some("declared".into())));
     if old.from != new.from {
         let said = |inputs: &Inputs| inputs.from.as_ref().map(|f| format!("step {} ({})", f.step, f.digest.short()));

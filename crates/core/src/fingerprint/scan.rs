@@ -3,17 +3,19 @@
 
 use std::collections::HashMap;
 use std::fs;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use rayon::prelude::*;
+use textum_base::SourcePath;
 
 use super::cache::{self, Memory, Remembered};
 use super::stat::{Stat, now_nanos};
 use super::walk::{self, Seen};
 use crate::fsio::IoError;
-use crate::receipt::{Content, ContentKind};
+use crate::receipt::{Content, ContentKind, Private};
 use crate::store::{self, CUT_MIN, Digest, Item, ItemKind, StoreError, Stored, Writer, write_listing_line};
 
 /// Why the project's files could not be looked at.
@@ -47,6 +49,13 @@ pub enum ScanError {
     },
 }
 
+impl ScanError {
+    /// Whether it is the store that failed, rather than what stands there that cannot be recorded.
+    pub fn is_textums_own(&self) -> bool {
+        matches!(self, ScanError::Store(_))
+    }
+}
+
 /// Files of this size and more are waited for until their time stamps can be trusted, so that they are
 /// not hashed again at the next look. In bytes.
 const WORTH_WAITING: u64 = 8 << 20;
@@ -56,7 +65,7 @@ pub struct Scanner {
     root: PathBuf,
     cache: Option<PathBuf>,
     /// Paths whose bytes stay where they are: only their listings are recorded.
-    references: Vec<String>,
+    references: Vec<SourcePath>,
     single: Mutex<Single>,
 }
 
@@ -82,7 +91,7 @@ impl Scanner {
 
     /// With these references: of what lies in them only digests and listings are recorded, and a link
     /// there may lead anywhere.
-    pub fn with_references(mut self, references: Vec<String>) -> Scanner {
+    pub fn with_references(mut self, references: Vec<SourcePath>) -> Scanner {
         self.references = references;
         self
     }
@@ -93,7 +102,7 @@ impl Scanner {
     }
 
     /// The references that it knows.
-    pub fn references(&self) -> &[String] {
+    pub fn references(&self) -> &[SourcePath] {
         &self.references
     }
 
@@ -130,6 +139,11 @@ impl Scanner {
         }
     }
 
+    /// Forgets what was found in the last moments: something has changed since.
+    pub fn forget_lately(&self) {
+        self.single.lock().unwrap_or_else(PoisonError::into_inner).recent.clear();
+    }
+
     /// What stands at a path now, taken into the store.
     pub fn record(&self, path: &str, writer: &Writer<'_>) -> Result<Option<Content>, ScanError> {
         self.at(path, Some(writer))
@@ -154,7 +168,8 @@ impl Scanner {
                 let stat = Stat::of(&meta);
                 let digest = self.file(path, &full, kind, stat, writer)?;
                 let kind = if kind == ItemKind::Exec { ContentKind::Exec } else { ContentKind::File };
-                Ok(Some(Content { kind, digest, size: stat.size, files: None }))
+                let private = walk::is_private(meta.permissions().mode()).into();
+                Ok(Some(Content { kind, private, ..Content::file(digest, stat.size) }))
             }
             None => Err(ScanError::NotAFile { path: full }),
         }
@@ -205,7 +220,7 @@ impl Scanner {
             && writer.is_none_or(|w| w.contains(&digest).unwrap_or(false))
             && outlines.is_none_or(|w| w.has_outline(&digest).unwrap_or(false))
         {
-            let content = Content { kind: ContentKind::Folder, digest, size, files: Some(files) };
+            let content = Content { private: private_of(&seen), ..Content::folder(digest, size, files) };
             self.remember_recent(path, &content);
             return Ok(content);
         }
@@ -232,11 +247,16 @@ impl Scanner {
 }
 
 fn read_file(full: &Path, size: u64, writer: Option<&Writer<'_>>) -> Result<Stored, ScanError> {
-    match writer {
-        Some(writer) if size < CUT_MIN as u64 => Ok(writer.put_small_file(full)?),
-        Some(writer) => Ok(writer.put_file(full)?),
-        None => store::hash_file(full).map(|(digest, size)| Stored { digest, size }).map_err(ScanError::from),
-    }
+    let stored = match writer {
+        Some(writer) if size < CUT_MIN as u64 => writer.put_small_file(full),
+        Some(writer) => writer.put_file(full),
+        None => return store::hash_file(full).map(|(digest, size)| Stored { digest, size }).map_err(ScanError::from),
+    };
+    stored.map_err(|e| match e {
+        // It is the file that could not be read, not the store that failed.
+        StoreError::Io(e) if e.path == full => ScanError::Io(e),
+        other => other.into(),
+    })
 }
 
 /// The folder's remembered digest, if nothing in it has changed since.
@@ -306,7 +326,13 @@ fn list(seen: &[Seen], digests: &[Option<Digest>]) -> (Content, Vec<u8>) {
         bytes += s.stat.size;
     }
     let digest = Digest::of(&listing);
-    (Content { kind: ContentKind::Folder, digest, size: bytes, files: Some(files) }, listing)
+    (Content { private: private_of(seen), ..Content::folder(digest, bytes, files) }, listing)
+}
+
+fn private_of(seen: &[Seen]) -> Private {
+    let files = seen.iter().filter(|s| s.kind != ItemKind::EmptyDir);
+    let private = files.clone().filter(|s| s.private).map(|s| s.path.clone()).collect();
+    Private::of_files(private, files.count() as u64)
 }
 
 fn remember(cache: &Path, seen: &[Seen], digests: &[Option<Digest>], observed: i64, content: &Content) {

@@ -47,7 +47,8 @@ impl Stat {
         }
     }
 
-    fn last_change(&self) -> i64 {
+    /// The later of its two times.
+    pub fn last_change(&self) -> i64 {
         self.mtime.max(self.ctime)
     }
 

@@ -6,6 +6,7 @@ use super::{Ledger, LedgerError};
 use crate::manifest::Better;
 use crate::receipt::{BranchedFrom, Content, Metric};
 use crate::store::Digest;
+use textum_base::ProjectPath;
 
 /// A stored checkpoint.
 #[derive(Clone, Debug)]
@@ -19,7 +20,7 @@ pub struct CheckpointRow {
     /// The step.
     pub step: u64,
     /// The stage's path of checkpoints.
-    pub path: String,
+    pub path: ProjectPath,
     /// What stood there.
     pub content: Content,
     /// When, RFC 3339 in UTC.
@@ -98,7 +99,7 @@ impl Ledger {
     /// The checkpoints behind a run's results, in the order in which they were made: its own, and those of
     /// the earlier runs whose results it took over.
     pub fn checkpoints_of(&self, run: &str) -> Result<Vec<CheckpointRow>, LedgerError> {
-        let sql = "SELECT receipt, run, stage, step, path, kind, digest, size, files, made, seconds FROM checkpoints c WHERE run = ?1 \
+        let sql = "SELECT receipt, run, stage, step, path, kind, digest, size, files, made, seconds, private FROM checkpoints c WHERE run = ?1 \
                    OR EXISTS (SELECT 1 FROM run_stages s JOIN stage_receipts r ON r.digest = s.receipt WHERE s.run = ?1 AND r.run = c.run \
                    AND r.stage = c.stage) ORDER BY made, step, receipt";
         self.checkpoint_rows(sql, params![run])
@@ -106,7 +107,7 @@ impl Ledger {
 
     /// The newest checkpoint with this content.
     pub fn checkpoint_with(&self, content: &Digest) -> Result<Option<CheckpointRow>, LedgerError> {
-        let sql = "SELECT receipt, run, stage, step, path, kind, digest, size, files, made, seconds FROM checkpoints WHERE digest = ?1 \
+        let sql = "SELECT receipt, run, stage, step, path, kind, digest, size, files, made, seconds, private FROM checkpoints WHERE digest = ?1 \
                    ORDER BY made DESC, receipt LIMIT 1";
         Ok(self.checkpoint_rows(sql, params![content.as_bytes()])?.pop())
     }
@@ -118,12 +119,13 @@ impl Ledger {
                 run: r.get(1)?,
                 stage: r.get(2)?,
                 step: r.get::<_, i64>(3)? as u64,
-                path: r.get(4)?,
+                path: super::query::project_path(r, 4)?,
                 content: Content {
                     kind: super::datasets::kind_of(r.get_ref(5)?.as_str()?),
                     digest: Digest::from_bytes(r.get(6)?),
                     size: r.get::<_, i64>(7)? as u64,
                     files: r.get::<_, Option<i64>>(8)?.map(|n| n as u64),
+                    private: super::datasets::private_of(r.get(11)?),
                 },
                 made: r.get(9)?,
                 seconds: r.get(10)?,

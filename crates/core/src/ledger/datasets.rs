@@ -3,8 +3,9 @@
 use rusqlite::{Row, params};
 
 use super::{Ledger, LedgerError};
-use crate::receipt::{Content, ContentKind, Hold};
+use crate::receipt::{Content, ContentKind, Hold, Private};
 use crate::store::Digest;
+use textum_base::SourcePath;
 
 /// A data receipt.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -16,7 +17,7 @@ pub struct DataRow {
     /// The number that it claims.
     pub number: u64,
     /// The dataset's path then.
-    pub path: String,
+    pub path: SourcePath,
     /// What stood there.
     pub content: Content,
     /// How it is kept.
@@ -55,6 +56,11 @@ pub(super) fn kind_of(word: &str) -> ContentKind {
     }
 }
 
+/// Which files are private, as the ledger keeps it.
+pub(super) fn private_of(text: Option<String>) -> Private {
+    text.and_then(|t| serde_json::from_str(&t).ok()).unwrap_or_default()
+}
+
 fn data_row(r: &Row<'_>) -> rusqlite::Result<DataRow> {
     let digest = |column: usize| r.get::<_, [u8; 32]>(column).map(Digest::from_bytes);
     let number = |column: usize| Ok::<_, rusqlite::Error>(r.get::<_, Option<i64>>(column)?.map(|n| n as u64));
@@ -62,12 +68,13 @@ fn data_row(r: &Row<'_>) -> rusqlite::Result<DataRow> {
         receipt: digest(0)?,
         name: r.get(1)?,
         number: number(2)?.unwrap_or(0),
-        path: r.get(3)?,
+        path: super::query::source_path(r, 3)?,
         content: Content {
             kind: kind_of(r.get_ref(4)?.as_str()?),
             digest: digest(5)?,
             size: number(6)?.unwrap_or(0),
             files: number(7)?,
+            private: private_of(r.get(13)?),
         },
         hold: if r.get_ref(8)?.as_str()? == "reference" { Hold::Reference } else { Hold::Store },
         rows: number(9)?,
@@ -77,7 +84,7 @@ fn data_row(r: &Row<'_>) -> rusqlite::Result<DataRow> {
     })
 }
 
-const COLUMNS: &str = "receipt, name, number, path, kind, digest, size, files, hold, rows, recorded, by_whom, note";
+const COLUMNS: &str = "receipt, name, number, path, kind, digest, size, files, hold, rows, recorded, by_whom, note, private";
 
 impl Ledger {
     /// The data receipts of a dataset, in the order of the numbers that they claim, then of time.
@@ -103,7 +110,7 @@ impl Ledger {
                    SELECT 1 FROM run_stages s JOIN paths p ON p.receipt = s.receipt AND p.role = 'read' WHERE s.run = d.run \
                    AND (p.path = d.path OR substr(p.path, 1, length(d.path) + 1) = d.path || '/' \
                    OR substr(d.path, 1, length(p.path) + 1) = p.path || '/')) \
-                   FROM run_data d JOIN runs r ON r.id = d.run WHERE d.name = ?1 ORDER BY r.started DESC, d.run DESC";
+                   FROM run_data d JOIN runs r ON r.id = d.run WHERE d.name = ?1 ORDER BY r.ordered DESC, d.run DESC";
         self.rows(sql, params![name], |r| {
             Ok(DatasetUse {
                 run: r.get(0)?,

@@ -4,25 +4,30 @@ use rusqlite::{Transaction, params};
 
 use super::{Ledger, LedgerError};
 use crate::receipt::{
-    CHECKPOINT_RECEIPT, CheckpointReceipt, DATA_RECEIPT, DataReceipt, PRUNE_RECEIPT, PathContent, PruneReceipt, REBUILD_RECEIPT,
-    REMARK_RECEIPT, RUN_RECEIPT, RebuildReceipt, ReceiptError, RemarkReceipt, RunReceipt, STAGE_RECEIPT, StageReceipt,
-    read_document, type_of,
+    CHECKPOINT_RECEIPT, CheckpointReceipt, Content, DATA_RECEIPT, DataReceipt, DocumentError, LOSS_RECEIPT, LossReceipt,
+    PRUNE_RECEIPT, PathContent, PruneReceipt, REBUILD_RECEIPT, REMARK_RECEIPT, RUN_RECEIPT, RebuildReceipt, RemarkReceipt,
+    RunReceipt, STAGE_RECEIPT, StageReceipt, read_document, type_of,
 };
 use crate::store::{Digest, Store, StoreError};
 
 impl Ledger {
     /// Takes in the documents of all packs that have not been seen.
-    pub fn catch_up(&self, store: &Store) -> Result<usize, LedgerError> {
+    pub(super) fn fold_new(&self, store: &Store) -> Result<usize, LedgerError> {
         let unseen = self.unseen_packs(store)?;
         if unseen.is_empty() {
             return Ok(0);
         }
         store.reload()?;
-        let path = self.path.clone();
-        let damaged = |source| LedgerError::Damaged { path: path.clone(), source };
+        self.fold(store, unseen)
+    }
+
+    /// Takes in the documents of these packs.
+    pub(super) fn fold(&self, store: &Store, packs: Vec<Digest>) -> Result<usize, LedgerError> {
         let mut taken = 0;
-        let tx = Transaction::new_unchecked(&self.db, rusqlite::TransactionBehavior::Immediate).map_err(damaged)?;
-        for pack in unseen {
+        let db = self.db.borrow();
+        let fail = |e| self.failed(e);
+        let tx = Transaction::new_unchecked(&db, rusqlite::TransactionBehavior::Immediate).map_err(fail)?;
+        for pack in packs {
             let documents = match store.documents_in(&pack) {
                 // Folded into another pack meanwhile; its documents are met there.
                 Err(StoreError::Io(e)) if e.is_not_found() => continue,
@@ -30,34 +35,38 @@ impl Ledger {
             };
             for digest in documents {
                 let bytes = store.read(&digest)?;
-                taken += usize::from(fold(&tx, &digest, &bytes).map_err(|e| e.into_ledger(&path))?);
+                taken += usize::from(fold(&tx, &digest, &bytes).map_err(|e| e.into_ledger(&self.path))?);
             }
-            let mut seen = tx.prepare_cached("INSERT OR IGNORE INTO packs VALUES (?1)").map_err(damaged)?;
-            seen.execute([pack.as_bytes()]).map_err(damaged)?;
+            let mut seen = tx.prepare_cached("INSERT OR IGNORE INTO packs VALUES (?1)").map_err(fail)?;
+            seen.execute([pack.as_bytes()]).map_err(fail)?;
         }
-        tx.commit().map_err(damaged)?;
+        tx.commit().map_err(fail)?;
         Ok(taken)
     }
 
     fn unseen_packs(&self, store: &Store) -> Result<Vec<Digest>, LedgerError> {
         let packs = store.packs()?;
-        let mut statement = self.db.prepare_cached("SELECT name FROM packs").map_err(|e| self.damaged(e))?;
-        let rows = statement.query_map([], |r| r.get::<_, [u8; 32]>(0)).map_err(|e| self.damaged(e))?;
-        let seen: std::collections::HashSet<[u8; 32]> = rows.collect::<Result<_, _>>().map_err(|e| self.damaged(e))?;
+        let seen: Vec<[u8; 32]> = self.rows("SELECT name FROM packs", &[], |r| r.get(0))?;
+        let seen: std::collections::HashSet<[u8; 32]> = seen.into_iter().collect();
         Ok(packs.into_iter().filter(|p| !seen.contains(p.as_bytes())).collect())
+    }
+
+    /// The documents that cannot be read, with what is wrong with each: they are left out of everything.
+    pub fn unreadable(&self) -> Result<Vec<(Digest, String)>, LedgerError> {
+        self.rows("SELECT digest, what FROM unreadable ORDER BY digest", &[], |r| Ok((Digest::from_bytes(r.get(0)?), r.get(1)?)))
     }
 }
 
 enum FoldError {
     Sql(rusqlite::Error),
-    Receipt(ReceiptError),
+    Document(DocumentError),
 }
 
 impl FoldError {
     fn into_ledger(self, path: &std::path::Path) -> LedgerError {
         match self {
-            FoldError::Sql(source) => LedgerError::Damaged { path: path.to_path_buf(), source },
-            FoldError::Receipt(e) => LedgerError::Receipt(e),
+            FoldError::Sql(source) => LedgerError::of(path, source),
+            FoldError::Document(e) => LedgerError::Receipt(e.into()),
         }
     }
 }
@@ -68,9 +77,9 @@ impl From<rusqlite::Error> for FoldError {
     }
 }
 
-impl From<crate::receipt::DocumentError> for FoldError {
-    fn from(e: crate::receipt::DocumentError) -> FoldError {
-        FoldError::Receipt(e.into())
+impl From<DocumentError> for FoldError {
+    fn from(e: DocumentError) -> FoldError {
+        FoldError::Document(e)
     }
 }
 
@@ -81,21 +90,35 @@ fn fold(tx: &Transaction<'_>, digest: &Digest, bytes: &[u8]) -> Result<bool, Fol
     if new == 0 {
         return Ok(false);
     }
-    match kind.as_str() {
-        STAGE_RECEIPT => fold_stage(tx, digest, &read_document(digest, bytes, STAGE_RECEIPT)?)?,
-        RUN_RECEIPT => fold_run(tx, digest, &read_document(digest, bytes, RUN_RECEIPT)?)?,
-        DATA_RECEIPT => fold_data(tx, digest, &read_document(digest, bytes, DATA_RECEIPT)?)?,
-        PRUNE_RECEIPT => fold_prune(tx, &read_document(digest, bytes, PRUNE_RECEIPT)?)?,
-        CHECKPOINT_RECEIPT => fold_checkpoint(tx, digest, &read_document(digest, bytes, CHECKPOINT_RECEIPT)?)?,
-        REMARK_RECEIPT => fold_remark(tx, digest, &read_document(digest, bytes, REMARK_RECEIPT)?)?,
-        REBUILD_RECEIPT => fold_rebuild(tx, digest, &read_document(digest, bytes, REBUILD_RECEIPT)?)?,
+    match fold_known(tx, digest, &kind, bytes) {
+        // One that cannot be read, or says what could do harm, is left out and told of; it is no reason to be
+        // without all others.
+        Err(FoldError::Document(e @ (DocumentError::Malformed { .. } | DocumentError::Unwritable(_)))) => {
+            tx.prepare_cached("INSERT OR IGNORE INTO unreadable VALUES (?1, ?2)")?.execute(params![digest.as_bytes(), e.to_string()])?;
+            Ok(true)
+        }
+        other => other.map(|()| true),
+    }
+}
+
+fn fold_known(tx: &Transaction<'_>, digest: &Digest, kind: &str, bytes: &[u8]) -> Result<(), FoldError> {
+    match kind {
+        STAGE_RECEIPT => fold_stage(tx, digest, &read_document(digest, bytes)?)?,
+        RUN_RECEIPT => fold_run(tx, digest, &read_document(digest, bytes)?)?,
+        DATA_RECEIPT => fold_data(tx, digest, &read_document(digest, bytes)?)?,
+        PRUNE_RECEIPT => fold_prune(tx, &read_document(digest, bytes)?)?,
+        CHECKPOINT_RECEIPT => fold_checkpoint(tx, digest, &read_document(digest, bytes)?)?,
+        REMARK_RECEIPT => fold_remark(tx, digest, &read_document(digest, bytes)?)?,
+        REBUILD_RECEIPT => fold_rebuild(tx, digest, &read_document(digest, bytes)?)?,
+        LOSS_RECEIPT => fold_loss(tx, digest, &read_document(digest, bytes)?)?,
         // A newer receipt is an error rather than a gap in the history; other documents are not indexed.
         other if other.starts_with("textum/") && other.contains("-receipt@") => {
-            read_document::<serde_json::Value>(digest, bytes, newest_known(other))?;
+            let known = newest_known(other).to_string();
+            return Err(DocumentError::Newer { digest: *digest, found: other.to_string(), known }.into());
         }
         _ => {}
     }
-    Ok(true)
+    Ok(())
 }
 
 fn newest_known(kind: &str) -> &'static str {
@@ -106,8 +129,19 @@ fn newest_known(kind: &str) -> &'static str {
         "textum/prune-receipt" => PRUNE_RECEIPT,
         "textum/checkpoint-receipt" => CHECKPOINT_RECEIPT,
         "textum/remark-receipt" => REMARK_RECEIPT,
+        "textum/loss-receipt" => LOSS_RECEIPT,
         _ => REBUILD_RECEIPT,
     }
+}
+
+/// Which files of a content are private, as the ledger keeps it.
+fn private_text(content: &Content) -> Option<String> {
+    (content.private != Default::default()).then(|| serde_json::to_string(&content.private).unwrap_or_default())
+}
+
+/// A time in a form that sorts as time does, whatever digits it was written with.
+fn sortable(time: &str) -> String {
+    time.parse::<jiff::Timestamp>().map_or_else(|_| time.to_string(), |t| format!("{t:.9}"))
 }
 
 /// A unit variant's word in JSON, such as `up-to-date`.
@@ -118,30 +152,31 @@ pub(super) fn word(value: &impl serde::Serialize) -> String {
     }
 }
 
-fn fold_paths<'p>(
+fn fold_paths<'p, P: AsRef<str> + 'p>(
     tx: &Transaction<'_>,
     receipt: &Digest,
     role: &str,
-    paths: impl Iterator<Item = &'p PathContent>,
+    paths: impl Iterator<Item = &'p PathContent<P>>,
 ) -> rusqlite::Result<()> {
-    let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO paths VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?;
+    let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO paths VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?;
     for p in paths {
         let content = &p.content;
         insert.execute(params![
             receipt.as_bytes(),
             role,
-            p.path,
+            p.path.as_ref(),
             word(&content.kind),
             content.digest.as_bytes(),
             content.size as i64,
-            content.files.map(|n| n as i64)
+            content.files.map(|n| n as i64),
+            private_text(content)
         ])?;
     }
     Ok(())
 }
 
 fn fold_stage(tx: &Transaction<'_>, digest: &Digest, receipt: &StageReceipt) -> rusqlite::Result<()> {
-    tx.prepare_cached("INSERT OR IGNORE INTO stage_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?.execute(params![
+    tx.prepare_cached("INSERT OR IGNORE INTO stage_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)")?.execute(params![
         digest.as_bytes(),
         receipt.run,
         receipt.inputs.stage,
@@ -149,7 +184,8 @@ fn fold_stage(tx: &Transaction<'_>, digest: &Digest, receipt: &StageReceipt) -> 
         word(&receipt.state),
         receipt.started,
         receipt.seconds,
-        receipt.metrics.len() as i64
+        receipt.metrics.len() as i64,
+        sortable(receipt.ordered.as_ref().unwrap_or(&receipt.started))
     ])?;
     fold_paths(tx, digest, "read", receipt.reads.iter().map(|r| &r.at))?;
     fold_paths(tx, digest, "write", receipt.outputs())?;
@@ -161,14 +197,14 @@ fn fold_run(tx: &Transaction<'_>, digest: &Digest, run: &RunReceipt) -> rusqlite
     // Two processes may both have closed a lost run: the same one of the two counts in any order.
     let new = tx
         .prepare_cached(
-            "INSERT INTO runs VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?7, ?10) ON CONFLICT (id) DO UPDATE SET receipt = excluded.receipt, \
+            "INSERT INTO runs VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?7, ?10, ?11) ON CONFLICT (id) DO UPDATE SET receipt = excluded.receipt, \
              started = excluded.started, seconds = excluded.seconds, state = excluded.state, label = excluded.label, \
-             sandbox = excluded.sandbox, commit_id = excluded.commit_id, given_label = excluded.given_label, sweep = excluded.sweep \
+             sandbox = excluded.sandbox, commit_id = excluded.commit_id, given_label = excluded.given_label, sweep = excluded.sweep, ordered = excluded.ordered \
              WHERE (excluded.state <> 'interrupted', excluded.receipt) > (state <> 'interrupted', receipt)",
         )?
         .execute(params![
             run.run, suffix, digest.as_bytes(), run.started, run.seconds, word(&run.state), run.label, run.sandbox,
-            run.git.as_ref().map(|g| &g.commit), run.sweep
+            run.git.as_ref().map(|g| &g.commit), run.sweep, sortable(run.ordered.as_ref().unwrap_or(&run.started))
         ])?;
     if new == 0 {
         return Ok(());
@@ -193,7 +229,7 @@ fn fold_run(tx: &Transaction<'_>, digest: &Digest, run: &RunReceipt) -> rusqlite
     let mut insert = tx.prepare_cached("INSERT INTO run_data VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?;
     for (name, data) in &run.data {
         let content = &data.content;
-        insert.execute(params![run.run, name, data.path, word(&content.kind), content.digest.as_bytes(), content.size as i64])?;
+        insert.execute(params![run.run, name, data.path.as_str(), word(&content.kind), content.digest.as_bytes(), content.size as i64])?;
     }
     Ok(())
 }
@@ -222,19 +258,20 @@ fn fold_remark(tx: &Transaction<'_>, digest: &Digest, remark: &RemarkReceipt) ->
 
 fn fold_checkpoint(tx: &Transaction<'_>, digest: &Digest, made: &CheckpointReceipt) -> rusqlite::Result<()> {
     let content = &made.content;
-    tx.prepare_cached("INSERT OR IGNORE INTO checkpoints VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)")?.execute(
+    tx.prepare_cached("INSERT OR IGNORE INTO checkpoints VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)")?.execute(
         params![
             digest.as_bytes(),
             made.run,
             made.stage,
             made.step as i64,
-            made.path,
+            made.path.as_str(),
             word(&content.kind),
             content.digest.as_bytes(),
             content.size as i64,
             content.files.map(|n| n as i64),
             made.made,
-            made.seconds
+            made.seconds,
+            private_text(content)
         ],
     )?;
     let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO checkpoint_metrics VALUES (?1, ?2, ?3)")?;
@@ -246,12 +283,12 @@ fn fold_checkpoint(tx: &Transaction<'_>, digest: &Digest, made: &CheckpointRecei
 
 fn fold_data(tx: &Transaction<'_>, digest: &Digest, data: &DataReceipt) -> rusqlite::Result<()> {
     let content = &data.content;
-    tx.prepare_cached("INSERT OR IGNORE INTO data_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)")?
+    tx.prepare_cached("INSERT OR IGNORE INTO data_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)")?
         .execute(params![
             digest.as_bytes(),
             data.dataset,
             data.number as i64,
-            data.path,
+            data.path.as_str(),
             word(&content.kind),
             content.digest.as_bytes(),
             content.size as i64,
@@ -260,8 +297,18 @@ fn fold_data(tx: &Transaction<'_>, digest: &Digest, data: &DataReceipt) -> rusql
             data.rows.map(|n| n as i64),
             data.recorded,
             data.by,
-            data.note
+            data.note,
+            private_text(content)
         ])?;
+    Ok(())
+}
+
+fn fold_loss(tx: &Transaction<'_>, digest: &Digest, loss: &LossReceipt) -> rusqlite::Result<()> {
+    let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO losses VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?;
+    for lost in &loss.lost {
+        let acknowledged = loss.acknowledged;
+        insert.execute(params![digest.as_bytes(), lost.digest.as_bytes(), lost.kind, lost.run, loss.found, loss.by, acknowledged])?;
+    }
     Ok(())
 }
 

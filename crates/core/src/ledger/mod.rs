@@ -4,65 +4,37 @@
 
 mod checkpoints;
 mod datasets;
+mod error;
 mod fold;
 mod names;
 mod query;
 mod select;
 
+use std::cell::RefCell;
+use std::fs::File;
 use std::path::{Path, PathBuf};
 
 use rusqlite::{Connection, OpenFlags};
 
 pub use checkpoints::{CheckpointError, CheckpointRow, Remark};
 pub use datasets::{DataRow, DatasetUse};
+pub use error::LedgerError;
 pub use names::{NameError, new_run_id};
 pub use query::{PathRow, RebuildRow, RunRow, StageRow};
 pub use select::{Field, FieldError, Group, Selection, SortKey, VersionNumbers, metric_of};
 
 use crate::fsio::IoError;
-use crate::receipt::ReceiptError;
-use crate::store::{Store, StoreError};
+use crate::store::Store;
 
 const SCHEMA: &str = include_str!("schema.sql");
-const VERSION: i64 = 3;
+const VERSION: i64 = 4;
+/// How long a question waits for another process.
+const PATIENCE: std::time::Duration = std::time::Duration::from_secs(20);
 
 /// The open ledger.
 pub struct Ledger {
-    db: Connection,
+    db: RefCell<Connection>,
     path: PathBuf,
-}
-
-/// Why the ledger could not answer.
-#[derive(Debug, thiserror::Error)]
-pub enum LedgerError {
-    /// Its file is not what it must be.
-    #[error("the ledger {} is damaged: {source}", path.display())]
-    Damaged {
-        /// Its path.
-        path: PathBuf,
-        /// What SQLite said.
-        source: rusqlite::Error,
-    },
-    /// It was written by an older Textum.
-    #[error("the ledger was written by an older Textum")]
-    Older,
-    /// It was written by a newer Textum.
-    #[error("the ledger {} is of version {found}, this Textum knows version {VERSION}", path.display())]
-    Newer {
-        /// Its path.
-        path: PathBuf,
-        /// Its version.
-        found: i64,
-    },
-    /// The operating system refused.
-    #[error(transparent)]
-    Io(#[from] IoError),
-    /// The store could not be read.
-    #[error(transparent)]
-    Store(#[from] StoreError),
-    /// A document could not be read.
-    #[error(transparent)]
-    Receipt(#[from] ReceiptError),
 }
 
 fn remove_files(path: &Path) -> Result<(), IoError> {
@@ -75,8 +47,17 @@ fn remove_files(path: &Path) -> Result<(), IoError> {
 }
 
 impl Ledger {
-    /// Opens the ledger, makes it if there is none, and takes in what the store has that it has not.
+    /// Opens the ledger, makes it if there is none, and takes in what the store has that it has not. Where it
+    /// cannot be written (a full disk, somebody else's project, a process that does not let go) it is read into
+    /// memory and brought up to date there: it is derived, so nothing is lost by that.
     pub fn open(path: &Path, store: &Store) -> Result<Ledger, LedgerError> {
+        match Ledger::open_in_place(path, store) {
+            Err(e) if e.is_circumstance() => Ledger::open_aside(path, store),
+            other => other,
+        }
+    }
+
+    fn open_in_place(path: &Path, store: &Store) -> Result<Ledger, LedgerError> {
         let ledger = match Ledger::connect(path) {
             // Made by an older Textum: what it says is made anew from the receipts.
             Err(LedgerError::Older) => {
@@ -85,61 +66,89 @@ impl Ledger {
             }
             other => other?,
         };
-        ledger.catch_up(store)?;
+        ledger.fold_new(store)?;
         Ok(ledger)
+    }
+
+    /// The ledger in memory: what its file says if that can be read, and what the packs say beyond it.
+    fn open_aside(path: &Path, store: &Store) -> Result<Ledger, LedgerError> {
+        let ledger = Ledger::in_memory()?;
+        if let Ok(file) = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX)
+            && version_of(&file).is_ok_and(|v| v == VERSION)
+            && let Ok(copy) = copy_to_memory(&file)
+        {
+            let ledger = Ledger { db: RefCell::new(copy), path: PathBuf::from("(memory)") };
+            ledger.fold_new(store)?;
+            return Ok(ledger);
+        }
+        ledger.fold_new(store)?;
+        Ok(ledger)
+    }
+
+    /// Takes in the documents of all packs that have not been seen. If the file cannot take them, the ledger goes
+    /// on in memory.
+    pub fn catch_up(&self, store: &Store) -> Result<usize, LedgerError> {
+        match self.fold_new(store) {
+            Err(e) if e.is_circumstance() => {
+                let copy = copy_to_memory(&self.db.borrow()).map_err(|e| self.failed(e))?;
+                *self.db.borrow_mut() = copy;
+                self.fold_new(store)
+            }
+            other => other,
+        }
     }
 
     /// A ledger in memory, for a project that has no state yet: empty, and gone when dropped.
     pub fn in_memory() -> Result<Ledger, LedgerError> {
         let path = PathBuf::from("(memory)");
-        let db = Connection::open_in_memory().map_err(|source| LedgerError::Damaged { path: path.clone(), source })?;
-        let ledger = Ledger { db, path };
+        let db = Connection::open_in_memory().map_err(|e| LedgerError::of(&path, e))?;
+        let ledger = Ledger { db: RefCell::new(db), path };
         ledger.prepare()?;
         Ok(ledger)
     }
 
     fn connect(path: &Path) -> Result<Ledger, LedgerError> {
+        // Made here rather than by SQLite, so that the umask decides who else may write it.
+        let made = File::options().append(true).create(true).open(path).map(drop);
+        made.map_err(IoError::of("open the ledger", path))?;
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let db =
-            Connection::open_with_flags(path, flags).map_err(|source| LedgerError::Damaged { path: path.to_path_buf(), source })?;
-        let ledger = Ledger { db, path: path.to_path_buf() };
+        let db = Connection::open_with_flags(path, flags).map_err(|e| LedgerError::of(path, e))?;
+        let ledger = Ledger { db: RefCell::new(db), path: path.to_path_buf() };
         ledger.prepare()?;
         Ok(ledger)
     }
 
     fn prepare(&self) -> Result<(), LedgerError> {
-        let fail = |e| self.damaged(e);
-        self.db.busy_timeout(std::time::Duration::from_secs(60)).map_err(fail)?;
-        let version = || self.db.query_row("PRAGMA user_version", [], |r| r.get::<_, i64>(0));
-        match version().map_err(fail)? {
+        let fail = |e| self.failed(e);
+        let db = self.db.borrow();
+        db.busy_timeout(PATIENCE).map_err(fail)?;
+        match version_of(&db).map_err(fail)? {
             VERSION => {}
             0 => {
                 // The ledger is derived: it must not be torn, but need not survive a lost machine.
-                self.db.execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL").map_err(fail)?;
-                self.db.execute_batch("BEGIN IMMEDIATE").map_err(fail)?;
+                db.execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL").map_err(fail)?;
+                db.execute_batch("BEGIN IMMEDIATE").map_err(fail)?;
                 // Another process may have made the tables while we waited for the lock.
-                let made = version().map_err(fail)? == 0;
+                let made = version_of(&db).map_err(fail)? == 0;
                 let text = if made { format!("{SCHEMA}; PRAGMA user_version = {VERSION}; COMMIT") } else { "COMMIT".into() };
-                self.db.execute_batch(&text).map_err(fail)?;
+                db.execute_batch(&text).map_err(fail)?;
             }
             1..VERSION => return Err(LedgerError::Older),
-            found => return Err(LedgerError::Newer { path: self.path.clone(), found }),
+            found => return Err(LedgerError::Newer { path: self.path.clone(), found, known: VERSION }),
         }
-        // Plans that do not depend on the values asked for: a prepared question is not planned anew each time.
-        self.db.set_db_config(rusqlite::config::DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true).map_err(fail)?;
-        self.db.execute_batch("PRAGMA synchronous = NORMAL; PRAGMA cache_size = -16000").map_err(fail)
+        tune(&db).map_err(fail)
     }
 
     /// Answers several questions from one state of the ledger, and faster than one by one.
     pub fn at_once<T>(&self, ask: impl FnOnce() -> T) -> Result<T, LedgerError> {
-        self.db.execute_batch("BEGIN").map_err(|e| self.damaged(e))?;
+        self.db.borrow().execute_batch("BEGIN").map_err(|e| self.failed(e))?;
         let answer = ask();
-        self.db.execute_batch("COMMIT").map_err(|e| self.damaged(e))?;
+        self.db.borrow().execute_batch("COMMIT").map_err(|e| self.failed(e))?;
         Ok(answer)
     }
 
-    fn damaged(&self, source: rusqlite::Error) -> LedgerError {
-        LedgerError::Damaged { path: self.path.clone(), source }
+    fn failed(&self, source: rusqlite::Error) -> LedgerError {
+        LedgerError::of(&self.path, source)
     }
 
     /// Throws the ledger away and makes it anew from the store.
@@ -148,17 +157,25 @@ impl Ledger {
         Ledger::open(path, store)
     }
 
-    /// Whether SQLite finds its file in order; the first complaint otherwise.
+    /// Whether SQLite finds its file in order, indexes held against tables; the first complaint otherwise.
     pub fn check(&self) -> Result<Option<String>, LedgerError> {
-        let said: String = self.db.query_row("PRAGMA quick_check(1)", [], |r| r.get(0)).map_err(|e| self.damaged(e))?;
+        let ask = || self.db.borrow().query_row("PRAGMA integrity_check(1)", [], |r| r.get::<_, String>(0));
+        let said = ask().map_err(|e| self.failed(e))?;
         Ok((said != "ok").then_some(said))
     }
 
-    /// Whether a ledger made anew from the store would hold the same rows.
+    /// Whether a ledger made anew from the packs that this one has seen would hold the same rows. Packs must not
+    /// go away meanwhile.
     pub fn agrees_with_a_new_one(&self, store: &Store) -> Result<bool, LedgerError> {
         let fresh = Ledger::in_memory()?;
-        fresh.catch_up(store)?;
-        Ok(self.contents()? == fresh.contents()?)
+        let mine = self.at_once(|| {
+            let seen: Vec<[u8; 32]> = self.rows("SELECT name FROM packs", &[], |r| r.get(0))?;
+            Ok::<_, LedgerError>((seen, self.contents()?))
+        })??;
+        let there = store.packs()?;
+        let seen: std::collections::HashSet<[u8; 32]> = mine.0.into_iter().collect();
+        fresh.fold(store, there.into_iter().filter(|p| seen.contains(p.as_bytes())).collect())?;
+        Ok(mine.1 == fresh.contents()?)
     }
 
     /// A digest of each table's rows but for the list of packs, which folding changes.
@@ -178,4 +195,21 @@ impl Ledger {
         }
         Ok(found)
     }
+}
+
+fn version_of(db: &Connection) -> rusqlite::Result<i64> {
+    db.query_row("PRAGMA user_version", [], |r| r.get(0))
+}
+
+fn tune(db: &Connection) -> rusqlite::Result<()> {
+    // Plans that do not depend on the values asked for: a prepared question is not planned anew each time.
+    db.set_db_config(rusqlite::config::DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
+    db.execute_batch("PRAGMA synchronous = NORMAL; PRAGMA cache_size = -16000")
+}
+
+fn copy_to_memory(from: &Connection) -> rusqlite::Result<Connection> {
+    let mut copy = Connection::open_in_memory()?;
+    rusqlite::backup::Backup::new(from, &mut copy)?.run_to_completion(1 << 16, std::time::Duration::ZERO, None)?;
+    tune(&copy)?;
+    Ok(copy)
 }

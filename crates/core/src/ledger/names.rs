@@ -97,7 +97,7 @@ impl Ledger {
         let mut found: Vec<String> = self.rows(sql, params![name], |r| r.get(0))?;
         if found.is_empty() {
             let pattern = format!("{}*", name.replace(['*', '?', '['], ""));
-            let sql = "SELECT id FROM runs WHERE suffix GLOB ?1 OR id GLOB ?1 ORDER BY started DESC";
+            let sql = "SELECT id FROM runs WHERE suffix GLOB ?1 OR id GLOB ?1 ORDER BY ordered DESC";
             found = self.rows(sql, params![pattern], |r| r.get(0))?;
         }
         match found.len() {

@@ -7,6 +7,7 @@ use rusqlite::{Row, ToSql, params};
 use super::{Ledger, LedgerError};
 use crate::receipt::{Content, Metric, PathContent};
 use crate::store::Digest;
+use textum_base::{ProjectPath, SourcePath};
 
 /// A run, as the list of runs shows it.
 #[derive(Clone, Debug)]
@@ -91,53 +92,55 @@ impl Ledger {
         args: &[&dyn ToSql],
         make: impl FnMut(&Row<'_>) -> rusqlite::Result<T>,
     ) -> Result<Vec<T>, LedgerError> {
+        let db = self.db.borrow();
         let read = || -> rusqlite::Result<Vec<T>> {
-            let mut statement = self.db.prepare_cached(sql)?;
+            let mut statement = db.prepare_cached(sql)?;
             let rows = statement.query_map(args, make)?;
             rows.collect()
         };
-        read().map_err(|e| self.damaged(e))
+        read().map_err(|e| self.failed(e))
     }
 
     /// The newest done execution with this key.
     pub fn result_of(&self, key: &Digest) -> Result<Option<Digest>, LedgerError> {
-        let sql = "SELECT digest FROM stage_receipts WHERE key = ?1 AND state = 'done' ORDER BY started DESC, digest LIMIT 1";
+        let sql = "SELECT digest FROM stage_receipts WHERE key = ?1 AND state = 'done' ORDER BY ordered DESC, digest LIMIT 1";
         Ok(self.rows(sql, params![key.as_bytes()], |r| digest(r, 0))?.pop())
     }
 
     /// The newest done execution with this key, the run that it was part of, and whether it has metrics.
     pub fn result_and_run_of(&self, key: &Digest) -> Result<Option<(Digest, String, bool)>, LedgerError> {
-        let sql = "SELECT digest, run, metrics > 0 FROM stage_receipts WHERE key = ?1 AND state = 'done' ORDER BY started DESC, digest LIMIT 1";
+        let sql = "SELECT digest, run, metrics > 0 FROM stage_receipts WHERE key = ?1 AND state = 'done' ORDER BY ordered DESC, digest LIMIT 1";
         Ok(self.rows(sql, params![key.as_bytes()], |r| Ok((digest(r, 0)?, r.get(1)?, r.get(2)?)))?.pop())
     }
 
     /// What an execution brought forth, sorted by path.
     pub fn outputs_of(&self, receipt: &Digest) -> Result<Vec<PathContent>, LedgerError> {
-        let sql = "SELECT path, kind, digest, size, files FROM paths WHERE receipt = ?1 AND role = 'write' ORDER BY path";
+        let sql = "SELECT path, kind, digest, size, files, private FROM paths WHERE receipt = ?1 AND role = 'write' ORDER BY path";
         self.rows(sql, params![receipt.as_bytes()], |r| {
             let kind = super::datasets::kind_of(r.get_ref(1)?.as_str()?);
             let files = r.get::<_, Option<i64>>(4)?.map(|n| n as u64);
-            let content = Content { kind, digest: digest(r, 2)?, size: r.get::<_, i64>(3)? as u64, files };
-            Ok(PathContent { path: r.get(0)?, content })
+            let private = super::datasets::private_of(r.get(5)?);
+            let content = Content { kind, files, private, ..Content::file(digest(r, 2)?, r.get::<_, i64>(3)? as u64) };
+            Ok(PathContent { path: project_path(r, 0)?, content })
         })
     }
 
     /// The newest done execution of a stage.
     pub fn last_done(&self, stage: &str) -> Result<Option<StageRow>, LedgerError> {
-        let sql = "SELECT digest, run, stage, seconds FROM stage_receipts WHERE stage = ?1 AND state = 'done' ORDER BY started DESC, digest LIMIT 1";
+        let sql = "SELECT digest, run, stage, seconds FROM stage_receipts WHERE stage = ?1 AND state = 'done' ORDER BY ordered DESC, digest LIMIT 1";
         Ok(self.rows(sql, params![stage], stage_row)?.pop())
     }
 
     /// The executions that were part of a run, oldest first.
     pub fn executed_in(&self, run: &str) -> Result<Vec<StageRow>, LedgerError> {
-        let sql = "SELECT digest, run, stage, seconds FROM stage_receipts WHERE run = ?1 ORDER BY started, digest";
+        let sql = "SELECT digest, run, stage, seconds FROM stage_receipts WHERE run = ?1 ORDER BY ordered, digest";
         self.rows(sql, params![run], stage_row)
     }
 
     /// Where a content was read, written or left behind; newest execution first.
     pub fn places_of(&self, content: &Digest) -> Result<Vec<PathRow>, LedgerError> {
         let sql = "SELECT p.receipt, p.role, p.path, p.kind, p.digest FROM paths p JOIN stage_receipts s ON s.digest = p.receipt \
-                   WHERE p.digest = ?1 ORDER BY s.started DESC, p.receipt, p.path";
+                   WHERE p.digest = ?1 ORDER BY s.ordered DESC, p.receipt, p.path";
         self.rows(sql, params![content.as_bytes()], |r| {
             Ok(PathRow { receipt: digest(r, 0)?, role: r.get(1)?, path: r.get(2)?, kind: r.get(3)?, digest: digest(r, 4)? })
         })
@@ -152,7 +155,7 @@ impl Ledger {
     /// All folders ever read or written, newest first, each once.
     pub fn folders(&self) -> Result<Vec<Digest>, LedgerError> {
         let sql = "SELECT p.digest FROM paths p JOIN stage_receipts s ON s.digest = p.receipt WHERE p.kind = 'folder' \
-                   GROUP BY p.digest ORDER BY max(s.started) DESC";
+                   GROUP BY p.digest ORDER BY max(s.ordered) DESC";
         self.rows(sql, &[], |r| digest(r, 0))
     }
 
@@ -163,26 +166,37 @@ impl Ledger {
 
     /// The ids of all runs, newest first.
     pub fn run_ids(&self) -> Result<Vec<String>, LedgerError> {
-        self.rows("SELECT id FROM runs ORDER BY started DESC, id DESC", &[], |r| r.get(0))
+        self.rows("SELECT id FROM runs ORDER BY ordered DESC, id DESC", &[], |r| r.get(0))
+    }
+
+    /// When the newest run, and the newest execution, sort as begun.
+    pub fn newest_times(&self) -> Result<Option<String>, LedgerError> {
+        let sql = "SELECT max(t) FROM (SELECT max(ordered) AS t FROM runs UNION ALL SELECT max(ordered) FROM stage_receipts)";
+        Ok(self.rows(sql, &[], |r| r.get(0))?.pop().flatten())
+    }
+
+    /// The receipts of the newest runs, newest first.
+    pub fn newest_run_receipts(&self, most: usize) -> Result<Vec<Digest>, LedgerError> {
+        self.rows("SELECT receipt FROM runs ORDER BY ordered DESC, id DESC LIMIT ?1", params![most as i64], |r| digest(r, 0))
     }
 
     /// The newest run that was done in the working tree.
     pub fn last_done_run(&self) -> Result<Option<String>, LedgerError> {
-        let sql = "SELECT id FROM runs WHERE state = 'done' AND NOT sandbox ORDER BY started DESC, id DESC LIMIT 1";
+        let sql = "SELECT id FROM runs WHERE state = 'done' AND NOT sandbox ORDER BY ordered DESC, id DESC LIMIT 1";
         Ok(self.rows(sql, &[], |r| r.get(0))?.pop())
     }
 
-    /// The newest run that ended in one of two ways, before a time if one is given.
+    /// The newest run that ended in one of two ways, before a run if one is given.
     pub fn newest_that(&self, states: [&str; 2], before: Option<&str>) -> Result<Option<String>, LedgerError> {
         let sql =
-            "SELECT id FROM runs WHERE state IN (?1, ?2) AND (?3 IS NULL OR started < ?3) ORDER BY started DESC, id DESC LIMIT 1";
+            "SELECT id FROM runs WHERE state IN (?1, ?2) AND (?3 IS NULL OR ordered < (SELECT ordered FROM runs WHERE id = ?3)) ORDER BY ordered DESC, id DESC LIMIT 1";
         Ok(self.rows(sql, params![states[0], states[1], before], |r| r.get(0))?.pop())
     }
 
     /// The newest runs, newest first; all of them when `most` is `None`.
     pub fn runs(&self, most: Option<usize>) -> Result<Vec<RunRow>, LedgerError> {
         let limit = most.map_or(-1, |n| n as i64);
-        let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id, sweep FROM runs ORDER BY started DESC, id DESC LIMIT ?1";
+        let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id, sweep FROM runs ORDER BY ordered DESC, id DESC LIMIT ?1";
         let mut runs = self.rows(sql, params![limit], run_row)?;
         self.fill_all(&mut runs)?;
         Ok(runs)
@@ -227,7 +241,7 @@ impl Ledger {
 
     /// The runs with these ids, newest first.
     pub fn runs_with(&self, ids: &HashSet<String>) -> Result<Vec<RunRow>, LedgerError> {
-        let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id, sweep FROM runs ORDER BY started DESC, id DESC";
+        let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id, sweep FROM runs ORDER BY ordered DESC, id DESC";
         let mut runs = self.rows(sql, &[], run_row)?;
         runs.retain(|r| ids.contains(&r.run));
         self.fill_all(&mut runs)?;
@@ -249,7 +263,7 @@ impl Ledger {
         let direction = if higher { "DESC" } else { "ASC" };
         let sql = format!(
             "SELECT m.run FROM run_metrics m JOIN runs r ON r.id = m.run WHERE m.name = ?1 AND m.value IS NOT NULL \
-             AND abs(m.value) < 9e999 AND r.state = 'done' ORDER BY m.value {direction}, r.started DESC LIMIT 1"
+             AND abs(m.value) < 9e999 AND r.state = 'done' ORDER BY m.value {direction}, r.ordered DESC LIMIT 1"
         );
         Ok(self.rows(&sql, params![metric], |r| r.get(0))?.pop())
     }
@@ -261,6 +275,18 @@ impl Ledger {
             Ok(RebuildRow { receipt: digest(r, 0)?, target: r.get(1)?, started: r.get(2)?, verdict: r.get(3)?, by: r.get(4)? })
         })
     }
+}
+
+/// A path that the ledger says: it is held against the same rules as one of a receipt.
+pub(super) fn project_path(row: &Row<'_>, column: usize) -> rusqlite::Result<ProjectPath> {
+    let failed = |fault| rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, Box::new(fault));
+    ProjectPath::new(row.get_ref(column)?.as_str()?).map_err(failed)
+}
+
+/// As [`project_path`], for what may be a reference.
+pub(super) fn source_path(row: &Row<'_>, column: usize) -> rusqlite::Result<SourcePath> {
+    let failed = |fault| rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, Box::new(fault));
+    SourcePath::new(row.get_ref(column)?.as_str()?).map_err(failed)
 }
 
 fn stage_row(r: &Row<'_>) -> rusqlite::Result<StageRow> {

@@ -4,9 +4,11 @@ CREATE TABLE packs (name BLOB PRIMARY KEY) WITHOUT ROWID;
 CREATE TABLE documents (digest BLOB PRIMARY KEY, type TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE runs (
   id TEXT PRIMARY KEY, suffix TEXT NOT NULL, receipt BLOB NOT NULL, started TEXT NOT NULL, seconds REAL NOT NULL,
-  state TEXT NOT NULL, label TEXT, sandbox INTEGER NOT NULL, commit_id TEXT, given_label TEXT, sweep TEXT
+  state TEXT NOT NULL, label TEXT, sandbox INTEGER NOT NULL, commit_id TEXT, given_label TEXT, sweep TEXT,
+  ordered TEXT NOT NULL
 ) WITHOUT ROWID;
-CREATE INDEX runs_by_time ON runs (started, id);
+-- When a run began, or when it sorts as begun because the clock had been set back.
+CREATE INDEX runs_by_time ON runs (ordered, id);
 CREATE INDEX runs_by_suffix ON runs (suffix);
 CREATE TABLE run_stages (
   run TEXT NOT NULL, position INTEGER NOT NULL, stage TEXT NOT NULL, state TEXT NOT NULL, key BLOB, receipt BLOB,
@@ -25,14 +27,14 @@ CREATE TABLE run_data (
 CREATE INDEX run_data_by_digest ON run_data (digest);
 CREATE TABLE stage_receipts (
   digest BLOB PRIMARY KEY, run TEXT NOT NULL, stage TEXT NOT NULL, key BLOB NOT NULL, state TEXT NOT NULL,
-  started TEXT NOT NULL, seconds REAL NOT NULL, metrics INTEGER NOT NULL
+  started TEXT NOT NULL, seconds REAL NOT NULL, metrics INTEGER NOT NULL, ordered TEXT NOT NULL
 ) WITHOUT ROWID;
-CREATE INDEX stage_receipts_by_key ON stage_receipts (key, state, started);
-CREATE INDEX stage_receipts_by_stage ON stage_receipts (stage, state, started);
+CREATE INDEX stage_receipts_by_key ON stage_receipts (key, state, ordered);
+CREATE INDEX stage_receipts_by_stage ON stage_receipts (stage, state, ordered);
 CREATE INDEX stage_receipts_by_run ON stage_receipts (run);
 CREATE TABLE paths (
   receipt BLOB NOT NULL, role TEXT NOT NULL, path TEXT NOT NULL, kind TEXT NOT NULL, digest BLOB NOT NULL, size INTEGER NOT NULL,
-  files INTEGER, PRIMARY KEY (receipt, role, path)
+  files INTEGER, private TEXT, PRIMARY KEY (receipt, role, path)
 ) WITHOUT ROWID;
 CREATE INDEX paths_by_digest ON paths (digest, role);
 CREATE TABLE rebuilds (
@@ -43,7 +45,7 @@ CREATE INDEX rebuilds_by_run ON rebuilds (run, started);
 CREATE TABLE data_receipts (
   receipt BLOB PRIMARY KEY, name TEXT NOT NULL, number INTEGER NOT NULL, path TEXT NOT NULL, kind TEXT NOT NULL,
   digest BLOB NOT NULL, size INTEGER NOT NULL, files INTEGER, hold TEXT NOT NULL, rows INTEGER, recorded TEXT NOT NULL,
-  by_whom TEXT NOT NULL, note TEXT
+  by_whom TEXT NOT NULL, note TEXT, private TEXT
 ) WITHOUT ROWID;
 CREATE INDEX data_receipts_by_name ON data_receipts (name, number);
 CREATE TABLE remarks (
@@ -53,10 +55,16 @@ CREATE INDEX remarks_by_run ON remarks (run, made);
 CREATE INDEX runs_by_sweep ON runs (sweep) WHERE sweep IS NOT NULL;
 CREATE TABLE checkpoints (
   receipt BLOB PRIMARY KEY, run TEXT NOT NULL, stage TEXT NOT NULL, step INTEGER NOT NULL, path TEXT NOT NULL, kind TEXT NOT NULL,
-  digest BLOB NOT NULL, size INTEGER NOT NULL, files INTEGER, made TEXT NOT NULL, seconds REAL NOT NULL
+  digest BLOB NOT NULL, size INTEGER NOT NULL, files INTEGER, made TEXT NOT NULL, seconds REAL NOT NULL, private TEXT
 ) WITHOUT ROWID;
 CREATE INDEX checkpoints_by_run ON checkpoints (run, stage, step, made);
 CREATE INDEX checkpoints_by_digest ON checkpoints (digest);
 CREATE TABLE checkpoint_metrics (receipt BLOB NOT NULL, name TEXT NOT NULL, value REAL, PRIMARY KEY (receipt, name)) WITHOUT ROWID;
 CREATE TABLE dropped (digest BLOB NOT NULL, pruned TEXT NOT NULL, PRIMARY KEY (digest, pruned)) WITHOUT ROWID;
 CREATE INDEX data_receipts_by_digest ON data_receipts (digest);
+-- Documents that cannot be read, or that say what could do harm: they are left out of everything.
+CREATE TABLE unreadable (digest BLOB PRIMARY KEY, what TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE losses (
+  receipt BLOB NOT NULL, digest BLOB NOT NULL, kind TEXT NOT NULL, run TEXT, found TEXT NOT NULL, by_whom TEXT NOT NULL,
+  acknowledged INTEGER NOT NULL, PRIMARY KEY (receipt, digest)
+) WITHOUT ROWID;

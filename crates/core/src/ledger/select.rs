@@ -1,13 +1,13 @@
 //! The runs that a person asks for: filtered, sorted, grouped by whatever they are told apart by.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use rusqlite::params;
 
 use super::query::run_row;
 use super::{Ledger, LedgerError, RunRow};
 use crate::manifest::{Better, nearest};
-use crate::receipt::Metric;
+use crate::receipt::{DatasetState, Metric};
 use crate::store::Digest;
 use crate::table::Row;
 use crate::table::filter::{Condition, FilterError, Named};
@@ -174,13 +174,13 @@ impl Ledger {
 
     /// The names of all sweeps, the newest first.
     pub fn sweeps(&self) -> Result<Vec<String>, LedgerError> {
-        let sql = "SELECT sweep FROM runs WHERE sweep IS NOT NULL GROUP BY sweep ORDER BY max(started) DESC";
+        let sql = "SELECT sweep FROM runs WHERE sweep IS NOT NULL GROUP BY sweep ORDER BY max(ordered) DESC";
         self.rows(sql, &[], |r| r.get(0))
     }
 
     /// The ids of all runs with the sweeps that they are part of, newest first.
     pub fn ids_and_sweeps(&self) -> Result<Vec<(String, Option<String>)>, LedgerError> {
-        self.rows("SELECT id, sweep FROM runs ORDER BY started DESC, id DESC", &[], |r| Ok((r.get(0)?, r.get(1)?)))
+        self.rows("SELECT id, sweep FROM runs ORDER BY ordered DESC, id DESC", &[], |r| Ok((r.get(0)?, r.get(1)?)))
     }
 
     fn count(&self, sweep: Option<&str>) -> Result<usize, LedgerError> {
@@ -195,7 +195,7 @@ impl Ledger {
 
     /// The runs in the order asked for; those without the value, or with one that is not finite, last.
     fn in_order(&self, asked: &Selection, limit: i64) -> Result<Vec<RunRow>, LedgerError> {
-        let newest = "r.started DESC, r.id DESC";
+        let newest = "r.ordered DESC, r.id DESC";
         let within = "(?1 IS NULL OR r.sweep = ?1)";
         let Some(key) = &asked.by else {
             let sql = format!("SELECT {COLUMNS} FROM runs r WHERE {within} ORDER BY {newest} LIMIT ?2");
@@ -366,7 +366,7 @@ impl Ledger {
     pub fn run_with_keys(&self, sweep: &str, keys: &[(String, Digest)]) -> Result<Option<String>, LedgerError> {
         let Some((stage, key)) = keys.last() else { return Ok(None) };
         let sql = "SELECT r.id FROM run_stages s JOIN runs r ON r.id = s.run WHERE s.key = ?1 AND s.stage = ?2 AND r.sweep = ?3 \
-                   AND r.state = 'done' ORDER BY r.started DESC, r.id DESC";
+                   AND r.state = 'done' ORDER BY r.ordered DESC, r.id DESC";
         for run in self.rows(sql, params![key.as_bytes(), stage, sweep], |r| r.get::<_, String>(0))? {
             let sql = "SELECT stage, key FROM run_stages WHERE run = ?1 ORDER BY position";
             let mut has =
@@ -379,6 +379,32 @@ impl Ledger {
             }
         }
         Ok(None)
+    }
+
+    /// The newest run that has just these results, by stage; one with the same states of datasets before others.
+    pub fn run_with_results(
+        &self,
+        results: &[(&str, Digest)],
+        data: &BTreeMap<String, DatasetState>,
+    ) -> Result<Option<String>, LedgerError> {
+        let Some((stage, receipt)) = results.last() else { return Ok(None) };
+        let sql = "SELECT r.id FROM run_stages s JOIN runs r ON r.id = s.run WHERE s.receipt = ?1 AND s.stage = ?2 \
+                   ORDER BY r.ordered DESC, r.id DESC";
+        let mut fitting = None;
+        for run in self.rows(sql, params![receipt.as_bytes(), stage], |r| r.get::<_, String>(0))? {
+            let sql = "SELECT stage, receipt FROM run_stages WHERE run = ?1 AND receipt IS NOT NULL";
+            let has = self.rows(sql, params![run], |r| Ok((r.get::<_, String>(0)?, Digest::from_bytes(r.get(1)?))))?;
+            if !results.iter().all(|(s, d)| has.iter().any(|(stage, receipt)| stage == s && receipt == d)) {
+                continue;
+            }
+            let sql = "SELECT name, digest FROM run_data WHERE run = ?1";
+            let states = self.rows(sql, params![run], |r| Ok((r.get::<_, String>(0)?, Digest::from_bytes(r.get(1)?))))?;
+            if states.iter().all(|(name, digest)| data.get(name).is_none_or(|d| d.content.digest == *digest)) {
+                return Ok(Some(run));
+            }
+            fitting.get_or_insert(run);
+        }
+        Ok(fitting)
     }
 }
 

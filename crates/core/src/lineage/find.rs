@@ -138,7 +138,7 @@ fn direct(project: &Project, digest: &Digest, preferred: Option<&str>) -> Result
         return Ok(Some((Origin::Written { receipt: place.receipt, output: place.path.clone() }, place.path)));
     }
     if let Some(made) = project.ledger.checkpoint_with(digest)? {
-        let path = made.path.clone();
+        let path = made.path.to_string();
         return Ok(Some((Origin::Checkpoint(Box::new(made.to_start_from())), path)));
     }
     Ok(of_role("read").map(|place| (Origin::Source { receipt: place.receipt, read: place.path.clone() }, place.path)))
@@ -153,7 +153,7 @@ fn in_run(store: &Store, run: &RunReceipt, path: &str, name: &str) -> Result<Tar
         if let Some(output) = receipt.outputs().find(|o| crate::manifest::is_within(path, &o.path)) {
             let content = part(store, &output.content, &output.path, path)?;
             if let Some(content) = content {
-                let origin = Origin::Written { receipt: digest, output: output.path.clone() };
+                let origin = Origin::Written { receipt: digest, output: output.path.to_string() };
                 return Ok(Target { name: name.into(), path: Some(path.into()), digest: content.digest, origin });
             }
         }
@@ -161,7 +161,7 @@ fn in_run(store: &Store, run: &RunReceipt, path: &str, name: &str) -> Result<Tar
         if let Some(read) = read
             && let Some(content) = part(store, &read.at.content, &read.at.path, path)?
         {
-            let origin = Origin::Source { receipt: digest, read: read.at.path.clone() };
+            let origin = Origin::Source { receipt: digest, read: read.at.path.to_string() };
             return Ok(Target { name: name.into(), path: Some(path.into()), digest: content.digest, origin });
         }
     }
@@ -202,7 +202,7 @@ pub fn find_target(project: &Project, name: &str, here: &Path) -> Result<Target,
         let id = project.ledger.resolve_run(run, &project.manifest.metrics)?;
         let row = project.ledger.checkpoint(&id, stage, which, &project.manifest.metrics).map_err(Box::new)?;
         let origin = Origin::Checkpoint(Box::new(row.to_start_from()));
-        return Ok(Target { name: name.into(), path: Some(row.path), digest: row.content.digest, origin });
+        return Ok(Target { name: name.into(), path: Some(row.path.to_string()), digest: row.content.digest, origin });
     }
     // `best:auc` has a colon of its own.
     let (run, path) = match name.strip_prefix("best:").map(|rest| rest.split_once(':')) {
@@ -259,6 +259,6 @@ fn of_digest(project: &Project, name: &str) -> Result<Target, TraceError> {
     let loaded = StageReceipt::load(&project.store, &receipt)?;
     let first = loaded.outputs().next().cloned();
     let first = first.ok_or_else(|| TraceError::NeverSeen { name: name.into(), digest: digest.short() })?;
-    let origin = Origin::Written { receipt, output: first.path.clone() };
-    Ok(Target { name: name.into(), path: Some(first.path), digest: first.content.digest, origin })
+    let origin = Origin::Written { receipt, output: first.path.to_string() };
+    Ok(Target { name: name.into(), path: Some(first.path.to_string()), digest: first.content.digest, origin })
 }

@@ -156,20 +156,21 @@ impl Tracer<'_> {
         self.edges.insert(Edge { from: from.to_string(), to: to.to_string(), role });
     }
 
-    fn content(&mut self, at: &PathContent, dataset: Option<String>) -> String {
+    fn content<P: AsRef<str>>(&mut self, at: &PathContent<P>, dataset: Option<String>) -> String {
         let kind = if at.content.kind == ContentKind::Folder { NodeKind::Folder } else { NodeKind::File };
         let word = if kind == NodeKind::Folder { "folder" } else { "file" };
+        let path = at.path.as_ref();
         self.add(Node {
             size: Some(at.content.size),
             dataset,
-            ..plain(format!("{word}:{}@{}", at.path, short(&at.content.digest)), kind, &at.path, at.content.digest)
+            ..plain(format!("{word}:{path}@{}", short(&at.content.digest)), kind, path, at.content.digest)
         })
     }
 
     /// The target itself, when it is only a part of a recorded folder.
-    fn part(&mut self, target: &Target, whole: &PathContent, id: String) -> String {
+    fn part<P: AsRef<str>>(&mut self, target: &Target, whole: &PathContent<P>, id: String) -> String {
         match &target.path {
-            Some(path) if *path != whole.path => {
+            Some(path) if path != whole.path.as_ref() => {
                 let part = self.add(plain(format!("file:{path}@{}", short(&target.digest)), NodeKind::File, path, target.digest));
                 self.edge(&id, &part, "holds");
                 part
@@ -269,7 +270,7 @@ impl Tracer<'_> {
 
 /// The training that made a checkpoint, as far as it is known by what it began with.
 fn begun(start: StageStart, seconds: f64) -> StageReceipt {
-    let nothing = Content { kind: ContentKind::File, digest: Digest::of(b""), size: 0, files: None };
+    let nothing = Content::file(Digest::of(b""), 0);
     StageReceipt {
         r#type: STAGE_RECEIPT.to_string(),
         run: start.run,
@@ -278,6 +279,7 @@ fn begun(start: StageStart, seconds: f64) -> StageReceipt {
         state: StageState::Stopped,
         reason: None,
         started: start.started,
+        ordered: None,
         seconds,
         exit: None,
         reads: start.reads,

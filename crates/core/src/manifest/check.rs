@@ -5,17 +5,18 @@ use std::ops::Range;
 
 use super::document::{Document, Step};
 use super::form::{EnvironmentUse, HoldForm, ManifestForm, RunForm, StageForm};
-use super::paths::{PathFault, ProjectPath, is_within, overlap, parse_bytes, project_path, reference_path};
+use super::paths::{advice, parse_bytes};
 use super::substitute::placeholders;
 use super::{Better, Command, DatasetDecl, EnvironmentDecl, GateDecl, Mistake, Needs, Params, StageDecl};
 use crate::receipt::Hold;
+use textum_base::{DeclaredPath, PathFault, ProjectPath, SourcePath, is_within, overlap};
 
 /// The manifest's parts once read, with whatever mistakes were met.
 pub struct Checked {
     pub data: Vec<DatasetDecl>,
     pub stages: Vec<StageDecl>,
     pub environment: EnvironmentDecl,
-    pub models: Vec<(String, Vec<String>)>,
+    pub models: Vec<(String, Vec<ProjectPath>)>,
     pub gates: Vec<GateDecl>,
     pub mistakes: Vec<Mistake>,
 }
@@ -24,18 +25,10 @@ pub(super) struct Checker<'d, 't> {
     document: &'d Document<'t>,
     params: &'d Params,
     /// The paths of the references, below which reads may be absolute.
-    references: Vec<String>,
+    references: Vec<SourcePath>,
     /// The direction in which metrics get better, where declared.
     pub(super) better: BTreeMap<String, Better>,
     pub(super) mistakes: Vec<Mistake>,
-}
-
-/// As for any path, but with a hint at references.
-fn absolute_only_for_references(text: &str) -> Result<ProjectPath, PathFault> {
-    project_path(text).map_err(|fault| match text.starts_with('/') {
-        true => PathFault { help: "move it into the project, or add hold = \"reference\" to leave its bytes there", ..fault },
-        false => fault,
-    })
 }
 
 /// Checks everything that needs no look at the disk.
@@ -108,20 +101,21 @@ impl Checker<'_, '_> {
     }
 
     pub(super) fn path(&mut self, text: &str, steps: &[Step<'_>]) -> Option<ProjectPath> {
-        self.path_by(project_path, text, steps)
+        self.path_by(ProjectPath::tidied, text, steps, false)
     }
 
-    fn path_by(
+    fn path_by<P>(
         &mut self,
-        read: impl Fn(&str) -> Result<ProjectPath, PathFault>,
+        read: impl Fn(&str) -> Result<P, PathFault>,
         text: &str,
         steps: &[Step<'_>],
-    ) -> Option<ProjectPath> {
+        may_be_reference: bool,
+    ) -> Option<P> {
         match read(text) {
             Ok(path) => Some(path),
             Err(fault) => {
-                let title = format!("the path `{text}` {}", fault.label);
-                self.mistakes.push(Mistake::new(self.at(steps), title, "this path", fault.help));
+                let (label, help) = advice(fault, may_be_reference);
+                self.mistakes.push(Mistake::new(self.at(steps), format!("the path `{text}` {label}"), "this path", help));
                 None
             }
         }
@@ -133,16 +127,19 @@ impl Checker<'_, '_> {
             self.name("data", name, "-_");
             let steps = [Step::Key("data"), Step::Key(name), Step::Key("path")];
             let hold = if data.hold == Some(HoldForm::Reference) { Hold::Reference } else { Hold::Store };
-            let read = if hold == Hold::Reference { reference_path } else { absolute_only_for_references };
-            let Some(path) = self.path_by(read, &data.path, &steps) else { continue };
+            let read = |text: &str| match hold {
+                Hold::Reference => SourcePath::tidied(text),
+                Hold::Store => ProjectPath::tidied(text).map(SourcePath::from),
+            };
+            let Some(path) = self.path_by(read, &data.path, &steps, true) else { continue };
             if hold == Hold::Reference {
-                self.references.push(path.path.clone());
+                self.references.push(path.clone());
             }
-            if let Some(other) = found.iter().find(|o| overlap(&o.path, &path.path)) {
+            if let Some(other) = found.iter().find(|o| overlap(&o.path, &path)) {
                 let first = self.at(&[Step::Key("data"), Step::Key(&other.name), Step::Key("path")]);
                 let title = format!("the datasets `{}` and `{name}` overlap", other.name);
                 let help = "give each dataset a path of its own, none inside another's";
-                let mistake = Mistake::new(self.at(&steps), title, format!("`{}` again", path.path), help);
+                let mistake = Mistake::new(self.at(&steps), title, format!("`{path}` again"), help);
                 self.mistakes.push(mistake.with(first, format!("`{}` is this path", other.name)));
             }
             for (i, column) in data.key.iter().enumerate().filter(|(i, c)| c.is_empty() || data.key[..*i].contains(c)) {
@@ -151,28 +148,28 @@ impl Checker<'_, '_> {
                 self.mistakes.push(Mistake::new(span, title, "empty, or named twice", "name each column of the key once"));
             }
             let (about, key) = (data.about.clone(), data.key.clone());
-            found.push(DatasetDecl { name: name.clone(), path: path.path, about, key, hold });
+            found.push(DatasetDecl { name: name.clone(), path, about, key, hold });
         }
         found
     }
 
     /// A model is made of outputs: anything else would not be a result that can be traced.
-    fn model(&mut self, name: &str, files: &[String], stages: &[StageDecl]) -> Vec<String> {
+    fn model(&mut self, name: &str, files: &[String], stages: &[StageDecl]) -> Vec<ProjectPath> {
         self.name("model", name, "-_");
         let mut found = Vec::new();
         for (i, text) in files.iter().enumerate() {
             let steps = [Step::Key("model"), Step::Key(name), Step::Key("files"), Step::At(i)];
             let Some(path) = self.path(text, &steps) else { continue };
-            if !stages.iter().flat_map(StageDecl::outputs).any(|o| overlap(o, &path.path)) {
-                let outputs: Vec<&str> = stages.iter().flat_map(StageDecl::outputs).collect();
-                let help = match super::nearest(&path.path, outputs.iter().copied()) {
+            if !stages.iter().flat_map(StageDecl::outputs).any(|o| overlap(o, &path)) {
+                let outputs = stages.iter().flat_map(StageDecl::outputs).map(|o| &**o);
+                let help = match super::nearest(&path, outputs) {
                     Some(near) => format!("did you mean `{near}`?"),
                     None => "name files that a stage has among its `writes`".to_string(),
                 };
-                let title = format!("no stage writes `{}`, which the model `{name}` names", path.path);
+                let title = format!("no stage writes `{path}`, which the model `{name}` names");
                 self.mistakes.push(Mistake::new(self.at(&steps), title, "this file", help));
             }
-            found.push(path.path);
+            found.push(path);
         }
         found
     }
@@ -181,7 +178,7 @@ impl Checker<'_, '_> {
         let declared = &form.environment;
         let files =
             declared.files.iter().enumerate().filter_map(|(i, text)| {
-                self.path(text, &[Step::Key("environment"), Step::Key("files"), Step::At(i)]).map(|p| p.path)
+                self.path(text, &[Step::Key("environment"), Step::Key("files"), Step::At(i)])
             });
         let files = files.collect();
         for (i, var) in declared.vars.iter().enumerate() {
@@ -202,27 +199,29 @@ impl Checker<'_, '_> {
     fn stage(&mut self, name: &str, form: &StageForm) -> StageDecl {
         self.name("stage", name, "-_");
         let key = Step::Key(name);
-        let list = |this: &mut Self, field: &'static str, texts: &[String]| -> Vec<ProjectPath> {
-            let found: Vec<Option<ProjectPath>> = texts
-                .iter()
-                .enumerate()
-                .map(|(i, text)| {
-                    let steps = [Step::Key("stage"), key, Step::Key(field), Step::At(i)];
-                    let in_reference = field == "reads" && this.references.iter().any(|r| is_within(text, r));
-                    if in_reference { this.path_by(reference_path, text, &steps) } else { this.path(text, &steps) }
-                })
-                .collect();
-            found.into_iter().flatten().collect()
-        };
-        let reads = list(self, "reads", &form.reads);
-        let writes = list(self, "writes", &form.writes);
-        let metrics = list(self, "metrics", &form.metrics);
+        let step = |field: &'static str, i: usize| [Step::Key("stage"), key, Step::Key(field), Step::At(i)];
+        let mut reads = Vec::new();
+        for (i, text) in form.reads.iter().enumerate() {
+            let in_reference = self.references.iter().any(|r| is_within(text, r));
+            let read = |text: &str| match in_reference {
+                true => SourcePath::tidied(text),
+                false => ProjectPath::tidied(text).map(SourcePath::from),
+            };
+            reads.extend(self.path_by(read, text, &step("reads", i), false));
+        }
+        let mut writes = Vec::new();
+        for (i, text) in form.writes.iter().enumerate() {
+            writes.extend(self.path_by(DeclaredPath::tidied, text, &step("writes", i), false));
+        }
+        let mut metrics = Vec::new();
+        for (i, text) in form.metrics.iter().enumerate() {
+            metrics.extend(self.path(text, &step("metrics", i)));
+        }
         let evaluation = form.evaluate.as_ref().and_then(|e| self.evaluation(name, e, form));
-        let mut reads = reads;
         if let Some(found) = &evaluation
-            && let Ok(path) = project_path(&found.predictions)
+            && let Ok(path) = ProjectPath::tidied(&found.predictions)
         {
-            reads.push(path);
+            reads.push(path.into());
         }
         if form.writes.is_empty() && form.metrics.is_empty() {
             self.writes_nothing(name);
@@ -240,8 +239,7 @@ impl Checker<'_, '_> {
         let checkpoints = form
             .checkpoints
             .as_deref()
-            .and_then(|text| self.path(text, &[Step::Key("stage"), Step::Key(name), Step::Key("checkpoints")]).map(|p| p.path));
-        let mut reads: Vec<String> = reads.into_iter().map(|p| p.path).collect();
+            .and_then(|text| self.path(text, &[Step::Key("stage"), Step::Key(name), Step::Key("checkpoints")]));
         reads.sort();
         reads.dedup();
         StageDecl {
@@ -250,7 +248,7 @@ impl Checker<'_, '_> {
             reads,
             params: form.params.clone(),
             writes,
-            metrics: metrics.into_iter().map(|p| p.path).collect(),
+            metrics,
             checkpoints,
             stop_when: self.stop_rule(name, form),
             needs: self.needs(name, form),
@@ -292,12 +290,12 @@ impl Checker<'_, '_> {
         self.mistakes.push(Mistake::new(span, format!("the stage `{name}` writes nothing"), "this stage", help));
     }
 
-    fn own_paths(&mut self, name: &str, reads: &[ProjectPath], writes: &[ProjectPath], metrics: &[ProjectPath]) {
-        let outputs = || writes.iter().chain(metrics);
+    fn own_paths(&mut self, name: &str, reads: &[SourcePath], writes: &[DeclaredPath], metrics: &[ProjectPath]) {
+        let outputs = || writes.iter().map(|w| &w.path).chain(metrics);
         for output in outputs() {
-            if let Some(read) = reads.iter().find(|r| overlap(&r.path, &output.path)) {
+            if let Some(read) = reads.iter().find(|r| overlap(r, output)) {
                 let span = self.document.key_place(&["stage", name]);
-                let title = format!("the stage `{name}` reads `{}`, in which it writes itself", read.path);
+                let title = format!("the stage `{name}` reads `{read}`, in which it writes itself");
                 let help = "write to another path: what a stage reads must stay as it was";
                 self.mistakes.push(Mistake::new(span, title, "this stage", help));
             }
@@ -306,16 +304,16 @@ impl Checker<'_, '_> {
 
     /// The bytes of a reference stay where they are: no stage may take them in with a folder around them,
     /// nor write there.
-    fn references_kept_apart(&mut self, name: &str, reads: &[ProjectPath], writes: &[ProjectPath], metrics: &[ProjectPath]) {
-        let around = |p: &&ProjectPath| self.references.iter().any(|r| *r != p.path && is_within(r, &p.path));
-        let into = |p: &&ProjectPath| self.references.iter().any(|r| overlap(r, &p.path));
-        let (title, help) = match (reads.iter().find(around), writes.iter().chain(metrics).find(into)) {
+    fn references_kept_apart(&mut self, name: &str, reads: &[SourcePath], writes: &[DeclaredPath], metrics: &[ProjectPath]) {
+        let around = |p: &&SourcePath| self.references.iter().any(|r| r != *p && is_within(r, p));
+        let into = |p: &&ProjectPath| self.references.iter().any(|r| overlap(r, p));
+        let (title, help) = match (reads.iter().find(around), writes.iter().map(|w| &w.path).chain(metrics).find(into)) {
             (_, Some(path)) => (
-                format!("the stage `{name}` writes `{}`, where a reference is", path.path),
+                format!("the stage `{name}` writes `{path}`, where a reference is"),
                 "write to another path: the bytes of a reference are not recorded and could not come back",
             ),
             (Some(path), None) => (
-                format!("the stage `{name}` reads `{}`, which holds a reference and more", path.path),
+                format!("the stage `{name}` reads `{path}`, which holds a reference and more"),
                 "name the reference and the other files beside it one by one",
             ),
             (None, None) => return,
@@ -379,7 +377,7 @@ impl Checker<'_, '_> {
     fn writers(&mut self, stages: &[StageDecl]) {
         let mut all: BTreeMap<(&str, usize), (&StageDecl, &'static str, usize)> = BTreeMap::new();
         for (number, stage) in stages.iter().enumerate() {
-            let writes = stage.writes.iter().map(|w| w.path.as_str());
+            let writes = stage.writes.iter().map(|w| &*w.path);
             for (i, path) in writes.enumerate() {
                 self.collide(&all, stage, "writes", i, path);
                 all.insert((path, number * 2), (stage, "writes", i));

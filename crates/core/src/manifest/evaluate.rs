@@ -54,7 +54,7 @@ impl Checker<'_, '_> {
         };
         (self.mistakes.len() == before).then(|| Evaluation {
             definitions: crate::evaluation::DEFINITIONS,
-            predictions: predictions.path,
+            predictions,
             truth: form.truth.clone(),
             judged,
             by: form.by.clone(),

@@ -19,9 +19,11 @@ use serde::{Deserialize, Serialize};
 pub use form::{Better, manifest_schema};
 pub use mistake::{ManifestError, Mistake, nearest};
 pub use params::{Params, SetError, nest, selects};
-pub use paths::{ProjectPath, is_within, overlap, project_path, reference_path};
+pub use textum_base::{is_within, overlap};
 pub use substitute::{command_text, shell_word, substitute};
 pub use write::{WriteParamsError, write_params};
+
+use textum_base::{DeclaredPath, ProjectPath, SourcePath};
 
 use crate::evaluation::Evaluation;
 use crate::fsio::IoError;
@@ -56,7 +58,7 @@ pub struct Manifest {
     /// Conditions on metrics, in the order of the text.
     pub gates: Vec<GateDecl>,
     /// The outputs that belong together as a model, by its name.
-    pub models: Vec<(String, Vec<String>)>,
+    pub models: Vec<(String, Vec<ProjectPath>)>,
 }
 
 /// A declared dataset.
@@ -65,7 +67,7 @@ pub struct DatasetDecl {
     /// Its name.
     pub name: String,
     /// Its file or folder, below the project; of a reference also absolute.
-    pub path: String,
+    pub path: SourcePath,
     /// What is in it.
     pub about: Option<String>,
     /// The columns that tell its rows apart.
@@ -84,7 +86,7 @@ pub struct EnvironmentDecl {
     /// Variables that count and are passed on.
     pub vars: Vec<String>,
     /// Files that count for every stage.
-    pub files: Vec<String>,
+    pub files: Vec<ProjectPath>,
 }
 
 /// A command: what a stage runs.
@@ -130,15 +132,15 @@ pub struct StageDecl {
     /// Its command, parameters not yet filled in.
     pub run: Command,
     /// Paths that it takes in, sorted.
-    pub reads: Vec<String>,
+    pub reads: Vec<SourcePath>,
     /// The parameter tables or leaves that it uses.
     pub params: Vec<String>,
     /// Paths that it brings forth.
-    pub writes: Vec<ProjectPath>,
+    pub writes: Vec<DeclaredPath>,
     /// Files of metrics that it brings forth.
-    pub metrics: Vec<String>,
+    pub metrics: Vec<ProjectPath>,
     /// The path that holds what is needed to go on from a step.
-    pub checkpoints: Option<String>,
+    pub checkpoints: Option<ProjectPath>,
     /// When it is to be stopped while it runs.
     pub stop_when: Option<Rule>,
     /// What it needs of the machine.
@@ -149,8 +151,8 @@ pub struct StageDecl {
 
 impl StageDecl {
     /// All paths it brings forth: writes and metrics.
-    pub fn outputs(&self) -> impl Iterator<Item = &str> {
-        self.writes.iter().map(|w| w.path.as_str()).chain(self.metrics.iter().map(String::as_str))
+    pub fn outputs(&self) -> impl Iterator<Item = &ProjectPath> {
+        self.writes.iter().map(|w| &w.path).chain(&self.metrics)
     }
 }
 
@@ -220,7 +222,7 @@ impl Manifest {
 fn place_of_read(document: &Document<'_>, stage: &str, read: &str) -> std::ops::Range<usize> {
     let reads = document.root.get_ref().get("stage").and_then(|s| s.get_ref().get(stage)).and_then(|s| s.get_ref().get("reads"));
     let index = reads.and_then(|r| r.get_ref().as_array()).and_then(|items| {
-        items.iter().position(|i| i.get_ref().as_str().and_then(|t| project_path(t).ok()).is_some_and(|p| p.path == read))
+        items.iter().position(|i| i.get_ref().as_str().and_then(|t| SourcePath::tidied(t).ok()).is_some_and(|p| p == *read))
     });
     match index {
         Some(index) => document.place(&[Step::Key("stage"), Step::Key(stage), Step::Key("reads"), Step::At(index)]),

@@ -3,7 +3,7 @@
 use super::check::Checker;
 use super::document::Step;
 use super::form::{GateForm, StageForm};
-use super::paths::overlap;
+use textum_base::overlap;
 use super::{GateDecl, Mistake, StageDecl};
 use crate::rule::{Rule, RuleError, parse};
 
@@ -99,7 +99,7 @@ impl Checker<'_, '_> {
         for stage in stages {
             let Some(path) = &stage.checkpoints else { continue };
             let taken = stages.iter().find_map(|other| {
-                let own = other.reads.iter().map(String::as_str).chain(other.outputs());
+                let own = other.reads.iter().map(|r| &**r).chain(other.outputs().map(|o| &**o));
                 let theirs = other.checkpoints.as_deref().filter(|_| other.name != stage.name);
                 own.chain(theirs).find(|p| overlap(p, path)).map(|p| (other.name.clone(), p.to_string()))
             });

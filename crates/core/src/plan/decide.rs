@@ -3,8 +3,11 @@
 
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::rc::Rc;
 
-use super::reads::{ReadState, missing_reads, read_state};
+use textum_base::SourcePath;
+
+use super::reads::{ReadState, missing_reads, read_state, state_apart};
 use super::{Action, PlanError};
 use crate::fingerprint::{EnvironmentNow, Reason, ReasonKind, inputs_of, reasons};
 use crate::graph::StageIndex;
@@ -24,6 +27,8 @@ pub struct Outlook<'p> {
     pub forced: BTreeSet<StageIndex>,
     /// The checkpoints that stages are to go on from.
     pub from: BTreeMap<StageIndex, BranchedFrom>,
+    /// For stages apart from the working tree: everything that no stage writes, as it was taken in.
+    pub sources: Option<Rc<BTreeMap<SourcePath, Content>>>,
     /// Results, by key, that the ledger does not know of yet.
     pub fresh: Option<&'p RefCell<HashMap<Digest, Recorded>>>,
 }
@@ -69,7 +74,7 @@ pub struct Decision {
     /// Their digest.
     pub key: Option<Digest>,
     /// What stands at its reads, as far as known.
-    pub reads: BTreeMap<String, Content>,
+    pub reads: BTreeMap<SourcePath, Content>,
     /// Why.
     pub reasons: Vec<Reason>,
     /// The recorded result, if there is one for the key.
@@ -93,10 +98,10 @@ impl Decision {
 /// What stands at all reads of a stage.
 #[derive(Default)]
 struct AllReads {
-    contents: BTreeMap<String, Content>,
-    inputs: BTreeMap<String, crate::receipt::ReadInput>,
-    pending: Vec<(String, StageIndex)>,
-    absent: Vec<String>,
+    contents: BTreeMap<SourcePath, Content>,
+    inputs: BTreeMap<SourcePath, crate::receipt::ReadInput>,
+    pending: Vec<(SourcePath, StageIndex)>,
+    absent: Vec<SourcePath>,
 }
 
 impl<'p> Outlook<'p> {
@@ -105,7 +110,7 @@ impl<'p> Outlook<'p> {
         missing_reads(project, selected)?;
         let environment = project.environment()?;
         let tree = TreeReceipt::load(project.workspace.root())?;
-        Ok(Outlook { project, environment, tree, forced, from: BTreeMap::new(), fresh: None })
+        Ok(Outlook { project, environment, tree, forced, from: BTreeMap::new(), sources: None, fresh: None })
     }
 
     /// Decides for one stage, given what is known of those it reads from.
@@ -139,15 +144,19 @@ impl<'p> Outlook<'p> {
 
     fn all_reads(&self, stage: StageIndex, settled: &BTreeMap<StageIndex, Settled>) -> Result<AllReads, PlanError> {
         let mut all = AllReads::default();
-        let declared = self.project.manifest.stages[stage].reads.iter();
-        for path in declared.chain(&self.project.manifest.environment.files) {
-            match read_state(self.project, path, settled)? {
+        let declared = self.project.manifest.stages[stage].reads.iter().cloned();
+        for path in declared.chain(self.project.manifest.environment.files.iter().map(SourcePath::from)) {
+            let state = match &self.sources {
+                Some(sources) => state_apart(self.project, &path, settled, sources)?,
+                None => read_state(self.project, &path, settled)?,
+            };
+            match state {
                 ReadState::Known(content, input) => {
                     all.contents.insert(path.clone(), content);
-                    all.inputs.insert(path.clone(), input);
+                    all.inputs.insert(path, input);
                 }
-                ReadState::Pending(writer) => all.pending.push((path.clone(), writer)),
-                ReadState::Absent => all.absent.push(path.clone()),
+                ReadState::Pending(writer) => all.pending.push((path, writer)),
+                ReadState::Absent => all.absent.push(path),
             }
         }
         Ok(all)
@@ -174,8 +183,8 @@ impl<'p> Outlook<'p> {
         &self,
         mut inputs: Inputs,
         baseline: Option<&StageReceipt>,
-        pending: &[(String, StageIndex)],
-        absent: &[String],
+        pending: &[(SourcePath, StageIndex)],
+        absent: &[SourcePath],
     ) -> Vec<Reason> {
         let mut found = Vec::new();
         if let Some(old) = baseline.map(|b| &b.inputs) {
@@ -191,7 +200,7 @@ impl<'p> Outlook<'p> {
         }
         found.extend(pending.iter().map(|(path, writer)| Reason {
             kind: ReasonKind::Upstream,
-            name: path.clone(),
+            name: path.to_string(),
             from: None,
             to: Some(self.project.graph.name(*writer).to_string()),
         }));
@@ -243,7 +252,15 @@ impl<'p> Outlook<'p> {
         let mut differing = Vec::new();
         let mut dropped = Vec::new();
         for output in outputs {
-            let now = self.project.scanner.look(&output.path)?;
+            // What cannot be looked at (a pipe, a link that leaves) is not what is recorded; the run moves it aside.
+            let (now, strange) = match self.sources.is_some() {
+                true => (None, false),
+                false => match self.project.scanner.look(&output.path) {
+                    Ok(now) => (now, false),
+                    Err(e) if e.is_textums_own() => return Err(e.into()),
+                    Err(_) => (None, true),
+                },
+            };
             if now.as_ref() == Some(&output.content) {
                 continue;
             }
@@ -251,10 +268,11 @@ impl<'p> Outlook<'p> {
                 dropped.push(Reason::plain(ReasonKind::Dropped, &output.path));
             }
             differing.push(match now {
+                None if strange => Reason::plain(ReasonKind::Edited, &output.path),
                 None => Reason::plain(ReasonKind::Missing, &output.path),
                 Some(now) => Reason {
                     kind: ReasonKind::Edited,
-                    name: output.path.clone(),
+                    name: output.path.to_string(),
                     from: Some(output.content.digest.to_string()),
                     to: Some(now.digest.to_string()),
                 },

@@ -2,12 +2,14 @@
 
 use std::collections::BTreeMap;
 
+use textum_base::SourcePath;
+
 use super::{PlanError, decide::Settled};
-use crate::fingerprint::{ScanError, read_input};
+use crate::fingerprint::{ScanError, notebook_input, read_input};
 use crate::graph::StageIndex;
 use crate::manifest::{ManifestError, is_within};
 use crate::receipt::{Content, ContentKind, PathContent, ReadInput};
-use crate::store::{Digest, Item, ItemKind, Store, StoreError, parse_listing, write_listing_line};
+use crate::store::{Digest, Item, ItemKind, Store, StoreError, items_of_listing, write_listing_line};
 use crate::workspace::Project;
 
 /// Why a read could not be looked at.
@@ -37,16 +39,16 @@ pub fn missing_reads(project: &Project, selected: &[bool]) -> Result<(), Box<Man
     let mut missing = Vec::new();
     for (number, stage) in project.manifest.stages.iter().enumerate().filter(|(n, _)| selected[*n]) {
         let for_all = if number == 0 { project.manifest.environment.files.as_slice() } else { &[] };
-        for read in stage.reads.iter().chain(for_all) {
+        for read in stage.reads.iter().map(|r| &**r).chain(for_all.iter().map(|r| &**r)) {
             if !exists(read) && project.graph.writers_of(read).is_empty() {
-                missing.push((stage.name.clone(), read.clone()));
+                missing.push((stage.name.clone(), read.to_string()));
             }
         }
     }
     if missing.is_empty() {
         return Ok(());
     }
-    let written: Vec<&str> = project.manifest.stages.iter().flat_map(|s| s.outputs()).collect();
+    let written: Vec<&str> = project.manifest.stages.iter().flat_map(|s| s.outputs()).map(|o| &**o).collect();
     Err(project.manifest.read_mistakes(&missing, |stage, read| {
         let near = crate::manifest::nearest(read, written.iter().copied());
         let help = match near {
@@ -95,40 +97,92 @@ pub(crate) fn read_state(project: &Project, path: &str, settled: &BTreeMap<Stage
     }
 }
 
+/// What a stage apart from the working tree will find at a path: sources as they were taken in, results as they
+/// are recorded. The disk is not looked at.
+pub(crate) fn state_apart(
+    project: &Project,
+    path: &SourcePath,
+    settled: &BTreeMap<StageIndex, Settled>,
+    sources: &BTreeMap<SourcePath, Content>,
+) -> Result<ReadState, ReadError> {
+    let store = &project.store;
+    let writers = project.graph.writers_of(path);
+    if writers.is_empty() {
+        let Some(content) = sources.get(path) else { return Ok(ReadState::Absent) };
+        return known(store, path, content.clone());
+    }
+    let mut parts: Vec<(&str, &Content)> = Vec::new();
+    for writer in &writers {
+        let Some(Settled::Result { outputs, .. }) = settled.get(writer) else { return Ok(ReadState::Pending(*writer)) };
+        if let Some(found) = outputs.iter().find(|o| is_within(path, &o.path)) {
+            return within(store, found, path);
+        }
+        parts.extend(outputs.iter().filter(|o| is_within(&o.path, path)).map(|o| (&*o.path, &o.content)));
+    }
+    let beside = sources.iter().filter(|(s, _)| is_within(s, path)).map(|(s, c)| (&**s, c));
+    parts.extend(beside.filter(|(s, _)| !project.scanner.is_reference(s)));
+    let content = composed(store, path, &parts)?;
+    Ok(ReadState::Known(content.clone(), read_input("", &content, std::path::Path::new(""))))
+}
+
+/// The folder that contents at and below paths in it make up.
+fn composed(store: &Store, folder: &str, parts: &[(&str, &Content)]) -> Result<Content, StoreError> {
+    let mut items: Vec<Item<'static>> = Vec::new();
+    for (path, content) in parts {
+        let below = &path[folder.len() + 1..];
+        let kind = match content.kind {
+            ContentKind::File => ItemKind::File,
+            ContentKind::Exec => ItemKind::Exec,
+            ContentKind::Folder => ItemKind::EmptyDir,
+        };
+        if kind != ItemKind::EmptyDir {
+            items.push(Item { kind, digest: Some(content.digest), size: content.size, path: below.to_string().into() });
+            continue;
+        }
+        let listing = store.listing(&content.digest)?;
+        let inside = items_of_listing(store, &content.digest, &listing)?;
+        if inside.is_empty() {
+            items.push(Item { kind, digest: None, size: 0, path: below.to_string().into() });
+        }
+        let moved = |i: Item<'_>| Item { kind: i.kind, digest: i.digest, size: i.size, path: format!("{below}/{}", i.path).into() };
+        items.extend(inside.into_iter().map(moved));
+    }
+    items.sort_by(|a, b| a.path.cmp(&b.path));
+    items.dedup_by(|a, b| a.path == b.path);
+    Ok(folder_of(&items))
+}
+
+/// A stored content, and how it counts: of a notebook the code cells are read.
+fn known(store: &Store, path: &str, content: Content) -> Result<ReadState, ReadError> {
+    let plain = read_input("", &content, std::path::Path::new(""));
+    let input = match path.ends_with(".ipynb") && content.kind != ContentKind::Folder && store.contains(&content.digest)? {
+        true => notebook_input(&store.read(&content.digest)?).unwrap_or(plain),
+        false => plain,
+    };
+    Ok(ReadState::Known(content, input))
+}
+
 /// A recorded output, or a part of a recorded folder.
 fn within(store: &Store, output: &PathContent, path: &str) -> Result<ReadState, ReadError> {
-    let content = match path.strip_prefix(&output.path).and_then(|rest| rest.strip_prefix('/')) {
+    let content = match path.strip_prefix(&*output.path).and_then(|rest| rest.strip_prefix('/')) {
         None => Some(output.content.clone()),
         Some(below) => part_of_folder(store, &output.content.digest, below)?,
     };
     let Some(content) = content else { return Ok(ReadState::Absent) };
-    let input = match path.ends_with(".ipynb") && content.kind != ContentKind::Folder {
-        false => read_input("", &content, std::path::Path::new("")),
-        true => {
-            let scratch = tempfile::NamedTempFile::new().map_err(crate::fsio::IoError::of("create", &std::env::temp_dir()));
-            let scratch = scratch.map_err(StoreError::from)?;
-            let bytes = store.read(&content.digest)?;
-            std::fs::write(scratch.path(), bytes)
-                .map_err(crate::fsio::IoError::of("write", scratch.path()))
-                .map_err(StoreError::from)?;
-            read_input(path, &content, scratch.path())
-        }
-    };
-    Ok(ReadState::Known(content, input))
+    known(store, path, content)
 }
 
 /// A file or folder inside a recorded folder.
 pub(crate) fn part_of_folder(store: &Store, folder: &Digest, below: &str) -> Result<Option<Content>, StoreError> {
     let listing = store.listing(folder)?;
-    let items = parse_listing(&listing)
-        .map_err(|e| StoreError::Damaged { path: store.folder().to_path_buf(), what: format!("{folder}: {e}") })?;
+    let items = items_of_listing(store, folder, &listing)?;
     if let Some(item) = items.iter().find(|i| i.path == below) {
         let kind = if item.kind == ItemKind::Exec { ContentKind::Exec } else { ContentKind::File };
         let digest = match (item.kind, item.digest) {
             (ItemKind::EmptyDir, _) | (_, None) => return Ok(Some(folder_of(&[]))),
             (_, Some(digest)) => digest,
         };
-        return Ok(Some(Content { kind, digest, size: item.size, files: None }));
+        return Ok(Some(Content { kind, ..Content::file(digest, item.size) }));
     }
     let prefix = format!("{below}/");
     let inside: Vec<Item<'_>> = items
@@ -145,7 +199,7 @@ fn folder_of(items: &[Item<'_>]) -> Content {
     }
     let files = items.iter().filter(|i| i.kind != ItemKind::EmptyDir).count() as u64;
     let size = items.iter().map(|i| i.size).sum();
-    Content { kind: ContentKind::Folder, digest: Digest::of(&listing), size, files: Some(files) }
+    Content::folder(Digest::of(&listing), size, files)
 }
 
 impl From<ScanError> for PlanError {

@@ -19,7 +19,7 @@ use crate::receipt::{
     DocumentError, ENVIRONMENT, EnvironmentRecord, REBUILD_RECEIPT, RebuildReceipt, ReceiptError, StageReceipt, StageState,
     Verdict, canonical,
 };
-use crate::restore::PutError;
+use crate::tree::PutError;
 use crate::store::{Digest, StoreError};
 use crate::workspace::Project;
 use stages::Rebuilder;

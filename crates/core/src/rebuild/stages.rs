@@ -2,18 +2,20 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
+use std::sync::{Arc, Mutex};
+
+use textum_base::{ProjectPath, SourcePath};
 
 use super::compare::{FirstDifference, difference, metrics_agree};
 use super::{RebuildError, RebuildOptions};
 use crate::event::{CancelToken, Event, EventSink};
 use crate::exec::{Bench, Place, Task, tail};
-use crate::fingerprint::Scanner;
-use crate::fsio::{self, IoError};
+use crate::fingerprint::{Scanner, Standstill};
+use crate::fsio::{self, IoError, Standing, TreeDir};
 use crate::manifest::is_within;
 use crate::receipt::{Content, Hold, PathContent, Read, RebuiltStage, RebuiltWrite, StageReceipt, StageState, Verdict};
-use crate::restore::put_new;
 use crate::store::Digest;
+use crate::tree::write_new;
 use crate::workspace::Project;
 
 /// A stage that was rebuilt.
@@ -64,7 +66,7 @@ impl Rebuilder<'_> {
         }
         let name = receipt.inputs.stage.clone();
         let root = self.folder.join(format!("{:02}-{name}", self.done.len()));
-        std::fs::create_dir_all(&root).map_err(IoError::of("create the folder", &root))?;
+        let tree = TreeDir::create(&root)?;
         let upstream_failed = receipt.reads.iter().flat_map(|r| &r.by).any(|by| !matches!(self.done.get(by), Some(Some(_))));
         if upstream_failed {
             self.failed(digest, receipt, "a stage that it reads from could not be rebuilt".into(), String::new());
@@ -78,15 +80,15 @@ impl Rebuilder<'_> {
         }
         self.events.event(Event::StageStarted { stage: name.clone(), before: Some(receipt.seconds) });
         for read in &receipt.reads {
-            self.put_read(receipt, read, &root)?;
+            self.put_read(receipt, read, &tree)?;
         }
         if let (Some(from), Some(path)) = (&receipt.from, &receipt.inputs.checkpoints) {
-            put_new(&self.project.store, &from.content, &root.join(path))?;
+            write_new(&self.project.store, &from.content, &tree, path)?;
         }
         let references = receipt.reads.iter().filter(|r| r.hold == Hold::Reference).map(|r| r.at.path.clone()).collect();
-        let scanner = Scanner::open(&root, None).with_references(references);
+        let scanner = Arc::new(Scanner::open(&root, None).with_references(references));
         let bench = Bench {
-            scanner: &scanner,
+            pool: None,
             writer: None,
             place: self.place,
             variables: &self.project.variables,
@@ -109,9 +111,12 @@ impl Rebuilder<'_> {
         Ok(())
     }
 
-    fn task(&self, receipt: &StageReceipt, scanner: &Scanner) -> Result<Task, RebuildError> {
+    fn task(&self, receipt: &StageReceipt, scanner: &Arc<Scanner>) -> Result<Task, RebuildError> {
         let mut reads = receipt.reads.clone();
+        let mut standing = BTreeMap::new();
         for read in &mut reads {
+            let found = Standstill::look(scanner.root(), &read.at.path).map_err(crate::exec::ExecError::from)?;
+            standing.extend(found.map(|found| (read.at.path.clone(), found)));
             // What the stage finds now: where an earlier stage came out otherwise, not what was recorded.
             if let Some(content) = scanner.look(&read.at.path).map_err(crate::exec::ExecError::from)? {
                 read.at.content = content;
@@ -125,6 +130,9 @@ impl Rebuilder<'_> {
             // The stage is told the run that it was part of, so that nothing it is told differs.
             run: receipt.run.clone(),
             folder: self.folder.join(format!("{:02}-{}.task", self.done.len(), receipt.inputs.stage)),
+            scanner: scanner.clone(),
+            standing,
+            clock_behind: None,
             environment: None,
             from: receipt.from.clone(),
             // A rule that did not hold then must not end it now.
@@ -144,35 +152,36 @@ impl Rebuilder<'_> {
     }
 
     /// Puts a read where the stage will look for it: sources from the store, results as rebuilt.
-    fn put_read(&self, receipt: &StageReceipt, read: &Read, root: &Path) -> Result<(), RebuildError> {
-        if read.hold == Hold::Reference {
-            return Ok(crate::sandbox::link_reference(self.project.workspace.root(), &read.at.path, root)?);
-        }
-        let target = root.join(&read.at.path);
+    fn put_read(&self, receipt: &StageReceipt, read: &Read, tree: &TreeDir) -> Result<(), RebuildError> {
+        let path = match read.at.path.in_project() {
+            Some(path) if read.hold == Hold::Store => path,
+            _ => return Ok(crate::sandbox::link_reference(self.project.workspace.root(), &read.at.path, tree)?),
+        };
         let inside_another = receipt.reads.iter().any(|r| r.at.path != read.at.path && is_within(&read.at.path, &r.at.path));
-        if inside_another && target.symlink_metadata().is_ok() {
+        if inside_another && tree.standing(&path)?.is_some() {
             return Ok(());
         }
         let mut put = false;
         for by in &read.by {
             let Some(Some(made_in)) = self.done.get(by) else { continue };
+            let made_in = TreeDir::open(made_in)?;
             let writer = StageReceipt::load(&self.project.store, by)?;
             for output in writer.outputs() {
-                if is_within(&read.at.path, &output.path) {
-                    copy_tree(&made_in.join(&read.at.path), &target)?;
+                if is_within(&path, &output.path) {
+                    copy_tree(&made_in, &path, tree)?;
                     put = true;
-                } else if is_within(&output.path, &read.at.path) {
+                } else if is_within(&output.path, &path) {
                     if !put {
-                        put_new(&self.project.store, &read.at.content, &target)?;
+                        write_new(&self.project.store, &read.at.content, tree, &path)?;
                         put = true;
                     }
-                    fsio::remove_any(&root.join(&output.path))?;
-                    copy_tree(&made_in.join(&output.path), &root.join(&output.path))?;
+                    tree.remove(&output.path)?;
+                    copy_tree(&made_in, &output.path, tree)?;
                 }
             }
         }
         if !put {
-            put_new(&self.project.store, &read.at.content, &target)?;
+            write_new(&self.project.store, &read.at.content, tree, &path)?;
         }
         Ok(())
     }
@@ -189,7 +198,7 @@ impl Rebuilder<'_> {
         let writer = store.writer()?;
         for output in gone.into_iter().flatten() {
             let taken = scanner.record(&output.path, &writer).map_err(crate::exec::ExecError::from)?;
-            self.stored.extend(taken.filter(|t| *t == output.content).map(|_| output.path.clone()));
+            self.stored.extend(taken.filter(|t| *t == output.content).map(|_| output.path.to_string()));
         }
         Ok(writer.publish()?)
     }
@@ -222,7 +231,7 @@ impl Rebuilder<'_> {
             identical = false;
             if self.first.is_none() {
                 let (below, how) = difference(&self.project.store, &output.content, &root.join(&output.path));
-                let path = below.map_or(output.path.clone(), |b| format!("{}/{b}", output.path));
+                let path = below.map_or(output.path.to_string(), |b| format!("{}/{b}", output.path));
                 self.first = Some(FirstDifference { stage: stage.clone(), path, how });
             }
         }
@@ -240,7 +249,7 @@ impl Rebuilder<'_> {
     pub fn verdict_on(&self, wanted: &[(Digest, Option<String>)]) -> Verdict {
         let of_one = |(receipt, path): &(Digest, Option<String>)| {
             let Some(stage) = self.stages.iter().find(|s| s.receipt == *receipt) else { return Verdict::Failed };
-            let mut asked = stage.writes.iter().filter(|w| path.as_ref().is_none_or(|p| *p == w.path));
+            let mut asked = stage.writes.iter().filter(|w| path.as_ref().is_none_or(|p| w.path == *p));
             if asked.all(|w| w.rebuilt == Some(w.recorded)) { Verdict::Identical } else { stage.verdict }
         };
         let worst = wanted.iter().map(of_one).max().unwrap_or(Verdict::Failed);
@@ -274,7 +283,7 @@ impl Rebuilder<'_> {
 }
 
 /// What is said of a reference that is no longer what was recorded.
-pub fn reference_differs(recorded: &PathContent, now: Option<&Content>) -> String {
+pub fn reference_differs(recorded: &PathContent<SourcePath>, now: Option<&Content>) -> String {
     let (path, then) = (&recorded.path, recorded.content.digest.short());
     match now {
         Some(now) => format!("the reference {path} no longer matches: {then} was recorded, {} is there now", now.digest.short()),
@@ -302,19 +311,24 @@ fn execute_cancellable(bench: &Bench<'_>, task: Task, cancel: &CancelToken) -> R
     })
 }
 
-fn copy_tree(from: &Path, to: &Path) -> Result<(), RebuildError> {
-    let meta = std::fs::symlink_metadata(from).map_err(IoError::of("look at", from))?;
-    if meta.is_symlink() {
-        let target = std::fs::read_link(from).map_err(IoError::of("read the link", from))?;
-        std::os::unix::fs::symlink(target, to).map_err(IoError::of("create the link", to))?;
-    } else if meta.is_dir() {
-        std::fs::create_dir_all(to).map_err(IoError::of("create the folder", to))?;
-        for entry in std::fs::read_dir(from).map_err(IoError::of("list the folder", from))? {
-            let entry = entry.map_err(IoError::of("list the folder", from))?;
-            copy_tree(&entry.path(), &to.join(entry.file_name()))?;
+/// Copies what stands at a path below one folder to the same path below another, where nothing stands.
+fn copy_tree(from: &TreeDir, path: &ProjectPath, to: &TreeDir) -> Result<(), RebuildError> {
+    to.create_parent(path)?;
+    match from.standing(path)? {
+        None | Some(Standing::Other) => {}
+        Some(Standing::File) => fsio::copy_file(&from.full(path), &to.full(path))?,
+        Some(Standing::Link) => to.create_link(&from.link_text(path)?.to_string_lossy(), path)?,
+        Some(Standing::Folder) => {
+            to.create_folder(path)?;
+            let folder = from.full(path);
+            for entry in std::fs::read_dir(&folder).map_err(IoError::of("list the folder", &folder))? {
+                let entry = entry.map_err(IoError::of("list the folder", &folder))?;
+                // A name that cannot be recorded is nothing that a later stage was recorded to read.
+                if let Some(below) = entry.file_name().to_str().and_then(|name| path.join(name).ok()) {
+                    copy_tree(from, &below, to)?;
+                }
+            }
         }
-    } else {
-        fsio::copy_file(from, to)?;
     }
     Ok(())
 }

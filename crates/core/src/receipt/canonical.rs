@@ -1,8 +1,8 @@
 //! The one form in which documents are stored: RFC 8785, so that anybody can recompute a digest.
 
 use serde::Serialize;
-use serde::de::DeserializeOwned;
 
+use super::Document;
 use crate::store::Digest;
 
 /// Why a document could not be written or read.
@@ -45,8 +45,10 @@ pub fn type_of(bytes: &[u8]) -> Option<String> {
     serde_json::from_slice::<Typed>(bytes).ok().map(|t| t.r#type)
 }
 
-/// Reads a document of a type, refusing a newer version of it with a clear message.
-pub fn read_document<T: DeserializeOwned>(digest: &Digest, bytes: &[u8], known: &str) -> Result<T, DocumentError> {
+/// Reads a document, refusing a newer version of its type with a clear message, and whatever it says that could
+/// do harm.
+pub fn read_document<T: Document>(digest: &Digest, bytes: &[u8]) -> Result<T, DocumentError> {
+    let known = T::TYPE;
     let malformed = |what: String| DocumentError::Malformed { digest: *digest, what };
     let found = type_of(bytes).ok_or_else(|| malformed("it has no type".into()))?;
     if found != known {
@@ -57,5 +59,7 @@ pub fn read_document<T: DeserializeOwned>(digest: &Digest, bytes: &[u8], known: 
             malformed(format!("it is a `{found}`, not a `{known}`"))
         });
     }
-    serde_json::from_slice(bytes).map_err(|e| malformed(e.to_string()))
+    let document: T = serde_json::from_slice(bytes).map_err(|e| malformed(e.to_string()))?;
+    document.check().map_err(malformed)?;
+    Ok(document)
 }

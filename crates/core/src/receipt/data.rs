@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{Content, GitState, Hold};
 use crate::store::Digest;
+use textum_base::SourcePath;
 
 /// The `type` of a data receipt.
 pub const DATA_RECEIPT: &str = "textum/data-receipt@1";
@@ -36,7 +37,7 @@ pub struct DataReceipt {
     /// The version's number, from 1; of two that claim the same number, the later gets the next free one.
     pub number: u64,
     /// Its path: below the project, or absolute for a reference.
-    pub path: String,
+    pub path: SourcePath,
     /// What stood there.
     #[serde(flatten)]
     pub content: Content,

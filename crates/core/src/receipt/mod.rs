@@ -3,7 +3,9 @@
 mod canonical;
 mod content;
 mod data;
+mod document;
 mod environment;
+mod loss;
 mod metric;
 mod run;
 mod signals;
@@ -11,9 +13,11 @@ mod stage;
 mod tree;
 
 pub use canonical::{DocumentError, canonical, read_document, type_of};
-pub use content::{Content, ContentKind, Hold, PathContent};
+pub use content::{Content, ContentKind, Hold, PathContent, Private};
 pub use data::{DATA_RECEIPT, DataReceipt, PRUNE_RECEIPT, PruneReceipt};
+pub use document::{Document, is_run_id};
 pub use environment::{COUNTED, CountedEnvironment, ENVIRONMENT, EnvironmentRecord, PythonRecord};
+pub use loss::{LOSS_RECEIPT, LossReceipt, LostDocument};
 pub use metric::Metric;
 pub use run::{
     BetterWord, DatasetState, GitState, REBUILD_RECEIPT, RUN_RECEIPT, RebuildReceipt, RebuiltStage, RebuiltWrite, RunReceipt,
@@ -42,42 +46,42 @@ pub enum ReceiptError {
 impl StageReceipt {
     /// Reads a stage receipt from the store.
     pub fn load(store: &Store, digest: &Digest) -> Result<StageReceipt, ReceiptError> {
-        Ok(read_document(digest, &store.read(digest)?, STAGE_RECEIPT)?)
+        Ok(read_document(digest, &store.read(digest)?)?)
     }
 }
 
 impl RunReceipt {
     /// Reads a run receipt from the store.
     pub fn load(store: &Store, digest: &Digest) -> Result<RunReceipt, ReceiptError> {
-        Ok(read_document(digest, &store.read(digest)?, RUN_RECEIPT)?)
+        Ok(read_document(digest, &store.read(digest)?)?)
     }
 }
 
 impl CheckpointReceipt {
     /// Reads the receipt of a checkpoint from the store.
     pub fn load(store: &Store, digest: &Digest) -> Result<CheckpointReceipt, ReceiptError> {
-        Ok(read_document(digest, &store.read(digest)?, CHECKPOINT_RECEIPT)?)
+        Ok(read_document(digest, &store.read(digest)?)?)
     }
 }
 
 impl StageStart {
     /// Reads what was known of an execution when it began.
     pub fn load(store: &Store, digest: &Digest) -> Result<StageStart, ReceiptError> {
-        Ok(read_document(digest, &store.read(digest)?, STAGE_START)?)
+        Ok(read_document(digest, &store.read(digest)?)?)
     }
 }
 
 impl EnvironmentRecord {
     /// Reads the record of an environment from the store.
     pub fn load(store: &Store, digest: &Digest) -> Result<EnvironmentRecord, ReceiptError> {
-        Ok(read_document(digest, &store.read(digest)?, ENVIRONMENT)?)
+        Ok(read_document(digest, &store.read(digest)?)?)
     }
 }
 
 impl CountedEnvironment {
     /// Reads the counted part of an environment from the store.
     pub fn load(store: &Store, digest: &Digest) -> Result<CountedEnvironment, ReceiptError> {
-        Ok(read_document(digest, &store.read(digest)?, COUNTED)?)
+        Ok(read_document(digest, &store.read(digest)?)?)
     }
 }
 

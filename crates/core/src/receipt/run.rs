@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use super::{BranchedFrom, Content, GateRecord, Hold, Metric};
 use crate::manifest::Better;
 use crate::store::Digest;
+use textum_base::{ProjectPath, SourcePath};
 
 /// The `type` of a run receipt.
 pub const RUN_RECEIPT: &str = "textum/run-receipt@1";
@@ -29,6 +30,12 @@ pub struct RunReceipt {
     pub reason: Option<String>,
     /// When it began, RFC 3339 in UTC.
     pub started: String,
+    /// As if begun when it sorts: only where the clock had been set back behind what was recorded before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ordered: Option<String>,
+    /// The receipt of the newest run before it, so that the loss of that one is noticed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub after: Option<Digest>,
     /// How long it took.
     pub seconds: f64,
     /// A name given by a person.
@@ -58,8 +65,11 @@ pub struct RunReceipt {
     /// The gates that were looked at.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub gates: Vec<GateRecord>,
-    /// Each dataset's state.
+    /// Each dataset's state: as the stages read it, the last of them; of one that none read, as the run found it.
     pub data: BTreeMap<String, DatasetState>,
+    /// The other states of a dataset that changed while the run went on, where earlier stages read those.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub also: BTreeMap<String, Vec<DatasetState>>,
     /// The stages, in the order of their dependencies.
     pub stages: Vec<RunStage>,
     /// The metrics of all stages.
@@ -108,8 +118,8 @@ impl From<BetterWord> for Better {
 /// A dataset as a run found it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct DatasetState {
-    /// Its path below the project.
-    pub path: String,
+    /// Its path: below the project, or absolute for a reference.
+    pub path: SourcePath,
     /// What stood there.
     #[serde(flatten)]
     pub content: Content,
@@ -236,7 +246,7 @@ pub struct RebuiltStage {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct RebuiltWrite {
     /// Its path.
-    pub path: String,
+    pub path: ProjectPath,
     /// The recorded digest.
     pub recorded: Digest,
     /// The digest now; none when it was not brought forth.

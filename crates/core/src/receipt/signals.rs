@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{Content, Inputs, Metric, PlaceRecord, Read, ReadKind};
 use crate::store::Digest;
+use textum_base::ProjectPath;
 
 /// The `type` of the receipt of a checkpoint.
 pub const CHECKPOINT_RECEIPT: &str = "textum/checkpoint-receipt@1";
@@ -91,7 +92,7 @@ pub struct CheckpointReceipt {
     /// The step.
     pub step: u64,
     /// The stage's path of checkpoints.
-    pub path: String,
+    pub path: ProjectPath,
     /// What stood there.
     pub content: Content,
     /// The last value of each metric then.

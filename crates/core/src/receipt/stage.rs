@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use super::{BranchedFrom, Content, Hold, Metric, PathContent, SignalRecord, StartFrom};
 use crate::manifest::{Command, Needs};
 use crate::store::Digest;
+use textum_base::{DeclaredPath, ProjectPath, SourcePath};
 
 /// The `type` of a stage receipt.
 pub const STAGE_RECEIPT: &str = "textum/stage-receipt@1";
@@ -26,14 +27,14 @@ pub struct Inputs {
     /// Each parameter's JSON text, by dotted name; as text, so that `1` and `1.0` differ.
     pub params: BTreeMap<String, String>,
     /// What is read, by path.
-    pub reads: BTreeMap<String, ReadInput>,
+    pub reads: BTreeMap<SourcePath, ReadInput>,
     /// The paths that are brought forth, sorted; with `/` at the end where a folder is declared.
-    pub writes: Vec<String>,
+    pub writes: Vec<DeclaredPath>,
     /// The files of metrics that are brought forth, sorted.
-    pub metrics: Vec<String>,
+    pub metrics: Vec<ProjectPath>,
     /// The path of its checkpoints, where one is declared.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub checkpoints: Option<String>,
+    pub checkpoints: Option<ProjectPath>,
     /// The checkpoint that it goes on from; none: it starts clean.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<StartFrom>,
@@ -84,6 +85,9 @@ pub struct StageReceipt {
     pub reason: Option<String>,
     /// When it began, RFC 3339 in UTC.
     pub started: String,
+    /// As if begun when it sorts: only where the clock had been set back behind what was recorded before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ordered: Option<String>,
     /// How long it took.
     pub seconds: f64,
     /// How its process ended.
@@ -127,7 +131,7 @@ pub struct StageReceipt {
 pub struct Read {
     /// Where and what.
     #[serde(flatten)]
-    pub at: PathContent,
+    pub at: PathContent<SourcePath>,
     /// The stage receipts of those who wrote it, or something in it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub by: Vec<Digest>,

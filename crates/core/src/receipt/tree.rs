@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use super::{Content, DatasetState, StageReceipt};
 use crate::fsio::{self, IoError};
 use crate::store::Digest;
+use textum_base::ProjectPath;
 
 /// Name of the file, beside the manifest.
 pub const TREE_RECEIPT_NAME: &str = "textum.receipt.json";
@@ -38,7 +39,7 @@ pub struct TreeStage {
     /// The run that executed it.
     pub run: String,
     /// What it wrote, by path.
-    pub writes: BTreeMap<String, Content>,
+    pub writes: BTreeMap<ProjectPath, Content>,
 }
 
 impl TreeStage {
@@ -78,6 +79,7 @@ impl TreeReceipt {
         if receipt.r#type != TREE_RECEIPT {
             return Err(malformed(format!("its type is `{}`, this Textum reads `{TREE_RECEIPT}`", receipt.r#type)));
         }
+        super::Document::check(&receipt).map_err(malformed)?;
         Ok(Some(receipt))
     }
 

@@ -3,20 +3,21 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use super::put::{PutError, put_in_tree, put_new};
+use textum_base::{ProjectPath, SourcePath};
+
 use crate::data::Version;
 use crate::event::EventSink;
-use crate::exec::Clearer;
 use crate::fingerprint::ScanError;
-use crate::fsio::IoError;
+use crate::fsio::{IoError, TreeDir};
 use crate::ledger::LedgerError;
-use crate::manifest::is_within;
+use crate::manifest::{MANIFEST_NAME, is_within};
 use crate::rebuild::reference_differs;
 use crate::receipt::{
-    Content, ContentKind, DatasetState, Hold, PathContent, ReceiptError, RunReceipt, StageReceipt, StageState, TREE_RECEIPT,
+    Content, ContentKind, DatasetState, Hold, PathContent, ReceiptError, RunReceipt, StageReceipt, StageState, TREE_RECEIPT, TREE_RECEIPT_NAME,
     TreeReceipt, TreeReceiptError, TreeStage,
 };
 use crate::store::{Digest, Store, StoreError};
+use crate::tree::{Clearer, PutError, Staged, put_new};
 use crate::workspace::Project;
 
 /// Why something could not be restored.
@@ -59,6 +60,14 @@ pub enum RestoreError {
         /// The paths, each with its digest.
         missing: Vec<String>,
     },
+    /// What is recorded as its path is none.
+    #[error("{path:?} cannot be a path in a project: {fault}")]
+    BadPath {
+        /// The path.
+        path: String,
+        /// What is wrong with it.
+        fault: textum_base::PathFault,
+    },
     /// There is no committed receipt.
     #[error("there is no textum.receipt.json in {}", .0.display())]
     NoTreeReceipt(PathBuf),
@@ -73,13 +82,13 @@ pub struct Wanted {
     /// The run it comes from, if it is one.
     pub run: Option<String>,
     /// Datasets and outputs, by path.
-    pub data: BTreeMap<String, Content>,
+    pub data: BTreeMap<ProjectPath, Content>,
     /// Everything else that was read: code and other files, which version control also has.
-    pub code: BTreeMap<String, Content>,
+    pub code: BTreeMap<ProjectPath, Content>,
     /// The stage results that stand in the tree once all is restored.
     stages: Vec<(String, TreeStage)>,
     /// References among what was read: their bytes are not in the store, so that they are only looked at.
-    pub references: BTreeMap<String, Content>,
+    pub references: BTreeMap<SourcePath, Content>,
     /// Whether only some of the tree is brought back, so that its receipt keeps what it says of the rest.
     partial: bool,
     datasets: BTreeMap<String, crate::receipt::DatasetState>,
@@ -89,7 +98,7 @@ pub struct Wanted {
 #[derive(Clone, Debug, Default)]
 pub struct Restored {
     /// Paths brought back.
-    pub put: Vec<(String, Content)>,
+    pub put: Vec<(ProjectPath, Content)>,
     /// Paths that were as wanted already.
     pub same: Vec<String>,
     /// Code files that differ from the recorded ones and were left alone.
@@ -106,12 +115,19 @@ pub fn of_run(store: &Store, run: &RunReceipt) -> Result<Wanted, RestoreError> {
         let Some(digest) = stage.receipt else { continue };
         let receipt = StageReceipt::load(store, &digest)?;
         for read in receipt.reads.iter().filter(|r| r.by.is_empty()) {
-            if read.hold == Hold::Reference {
-                wanted.references.insert(read.at.path.clone(), read.at.content.clone());
+            let path = match read.at.path.in_project() {
+                Some(path) if read.hold == Hold::Store => path,
+                _ => {
+                    wanted.references.insert(read.at.path.clone(), read.at.content.clone());
+                    continue;
+                }
+            };
+            // Textum's own documents are not a run's to bring back.
+            if path == MANIFEST_NAME || path == TREE_RECEIPT_NAME {
                 continue;
             }
-            let group = if is_data(&read.at.path) { &mut wanted.data } else { &mut wanted.code };
-            group.insert(read.at.path.clone(), read.at.content.clone());
+            let group = if is_data(&path) { &mut wanted.data } else { &mut wanted.code };
+            group.insert(path, read.at.content.clone());
         }
         if receipt.state == StageState::Done {
             wanted.data.extend(receipt.outputs().map(|o| (o.path.clone(), o.content.clone())));
@@ -157,15 +173,18 @@ pub fn of_digest(project: &Project, digest: &Digest) -> Result<PathContent, Rest
         _ => ContentKind::File,
     };
     let path = place.map(|p| p.path).unwrap_or_else(|| digest.hex()[..12].to_string());
+    let path = ProjectPath::new(&path).map_err(|fault| RestoreError::BadPath { path: path.clone(), fault })?;
     let size = project.store.size_of(digest)?;
-    Ok(PathContent { path, content: Content { kind, digest: *digest, size, files: None } })
+    Ok(PathContent { path, content: Content { kind, ..Content::file(*digest, size) } })
 }
 
 impl Wanted {
     fn take_datasets<'d>(&mut self, datasets: impl Iterator<Item = &'d DatasetState>) {
         for state in datasets {
-            let group = if state.hold == Hold::Reference { &mut self.references } else { &mut self.data };
-            group.insert(state.path.clone(), state.content.clone());
+            match state.path.in_project().filter(|_| state.hold == Hold::Store) {
+                Some(path) => self.data.insert(path, state.content.clone()),
+                None => self.references.insert(state.path.clone(), state.content.clone()),
+            };
         }
     }
 
@@ -178,17 +197,18 @@ impl Wanted {
     pub fn only(self, store: &Store, path: &str) -> Result<Wanted, RestoreError> {
         let path = path.trim_end_matches('/');
         let run = self.run.clone().unwrap_or_default();
-        let all: BTreeMap<String, Content> = self.data.into_iter().chain(self.code).collect();
-        let mut data: BTreeMap<String, Content> =
+        let all: BTreeMap<ProjectPath, Content> = self.data.into_iter().chain(self.code).collect();
+        let mut data: BTreeMap<ProjectPath, Content> =
             all.iter().filter(|(p, _)| is_within(p, path)).map(|(p, c)| (p.clone(), c.clone())).collect();
         if data.is_empty()
             && let Some((folder, content)) = all.iter().find(|(p, c)| c.kind == ContentKind::Folder && is_within(path, p))
             && let Some(found) = crate::plan::part_of_folder(store, &content.digest, &path[folder.len() + 1..])?
         {
-            data.insert(path.to_string(), found);
+            let path = folder.join(&path[folder.len() + 1..]);
+            data.extend(path.ok().map(|path| (path, found)));
         }
         if data.is_empty() {
-            let near = crate::manifest::nearest(path, all.keys().map(String::as_str)).map(str::to_string);
+            let near = crate::manifest::nearest(path, all.keys().map(|p| &**p)).map(str::to_string);
             return Err(RestoreError::NoPath { run, path: path.to_string(), near });
         }
         Ok(Wanted { run: self.run, data, ..Wanted::default() })
@@ -218,35 +238,34 @@ pub fn restore_tree(
     events: &dyn EventSink,
 ) -> Result<Restored, RestoreError> {
     wanted.check_stored(project, with_code)?;
-    let clearer = Clearer {
-        scanner: &project.scanner,
-        store: &project.store,
-        ledger: &project.ledger,
-        aside: project.workspace.aside_folder().join(name),
-        events,
-    };
+    let tree = TreeDir::open(project.workspace.root())?;
+    let state = project.workspace.state();
+    let clearer = Clearer::new(&tree, &project.scanner, &project.store, &project.ledger, state, name, events);
+    let mut staged = Staged::new(&clearer);
     let mut restored = Restored::default();
     let code = wanted.code.iter().filter(|_| with_code);
     for (path, content) in wanted.data.iter().chain(code) {
         // What cannot be looked at is not what is wanted; it goes aside as it is.
         if project.scanner.look(path).ok().flatten().as_ref() == Some(content) {
-            restored.same.push(path.clone());
+            restored.same.push(path.to_string());
             continue;
         }
-        put_in_tree(&clearer, path, content)?;
+        staged.add(path, content)?;
         restored.put.push((path.clone(), content.clone()));
     }
+    // All of it is written out by now: what stands there goes only for what is whole.
+    staged.apply()?;
     if !with_code {
         for (path, content) in &wanted.code {
             if project.scanner.look(path).ok().flatten().as_ref() != Some(content) {
-                restored.code_differs.push(path.clone());
+                restored.code_differs.push(path.to_string());
             }
         }
     }
     for (path, content) in &wanted.references {
         let now = project.scanner.look(path).ok().flatten();
         if now.as_ref() == Some(content) {
-            restored.same.push(path.clone());
+            restored.same.push(path.to_string());
         } else {
             let at = PathContent { path: path.clone(), content: content.clone() };
             restored.references_differ.push(reference_differs(&at, now.as_ref()));
@@ -271,15 +290,17 @@ pub fn restore_tree(
 pub fn restore_into(project: &Project, wanted: &Wanted, folder: &Path) -> Result<Restored, RestoreError> {
     wanted.check_stored(project, true)?;
     let all = || wanted.data.iter().chain(&wanted.code);
-    if let Some((path, _)) = all().find(|(path, _)| folder.join(path).symlink_metadata().is_ok()) {
-        return Err(RestoreError::Exists(folder.join(path)));
+    let tree = TreeDir::create(folder)?;
+    for (path, _) in all() {
+        if tree.standing(path)?.is_some() {
+            return Err(RestoreError::Exists(tree.full(path)));
+        }
     }
     let mut restored = Restored::default();
     for (path, content) in all() {
-        let target = folder.join(path);
         // Inside a folder that has just been put.
-        if target.symlink_metadata().is_err() {
-            put_new(&project.store, content, &target)?;
+        if tree.standing(path)?.is_none() {
+            put_new(&project.store, content, &tree, path)?;
         }
         restored.put.push((path.clone(), content.clone()));
     }

@@ -3,144 +3,246 @@
 //! Where the file system can, a file is put as a clone, which is copied only where it is written into.
 //! Elsewhere it is a hard link: a stage that writes into it changes the pool's file too. That is seen when
 //! the stage's reads are looked at after it, the stage fails, and the pool forgets the file; sandboxes that
-//! share it see it the same way. Nothing of a person's is ever linked: the pool is Textum's own.
+//! share it see it the same way. Who writes into it and puts it back is seen by a watch on the pool's files.
+//! Nothing of a person's is ever linked: the pool is Textum's own.
 
 use std::collections::HashMap;
 use std::fs;
-use std::os::unix::fs::MetadataExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::{Mutex, PoisonError};
+use std::time::Instant;
 
-use crate::fsio::{self, IoError};
+use inotify::{Inotify, WatchDescriptor, WatchMask};
+use textum_base::ProjectPath;
+
+use crate::fsio::{self, IoError, Stamp, Standing, TreeDir};
 use crate::receipt::{Content, ContentKind};
-use crate::restore::{PutError, put_new};
-use crate::store::{Digest, ItemKind, Store, StoreError, parse_listing};
+use crate::store::{Digest, ItemKind, Store, items_of_listing};
+use crate::tree::{PutError, write_new};
 
-/// A file of the pool as it was when it was known to be right: size, time of its last change, inode.
-type Seen = (u64, i64, i64, u64);
+/// So many files are watched at most.
+const MOST_WATCHED: usize = 4096;
 
 /// Contents written out once.
 pub struct Pool {
-    folder: PathBuf,
-    known: Mutex<HashMap<String, Seen>>,
+    folder: TreeDir,
+    /// The files as they were when they were known to be right.
+    known: Mutex<HashMap<ProjectPath, Stamp>>,
     clones: bool,
+    watch: Option<Mutex<Watch>>,
 }
 
-fn seen(path: &Path) -> Option<Seen> {
-    let meta = fs::symlink_metadata(path).ok().filter(|m| m.is_file())?;
-    Some((meta.len(), meta.mtime(), meta.mtime_nsec(), meta.ino()))
+/// Notices who writes into a file that is shared.
+struct Watch {
+    inotify: Inotify,
+    names: HashMap<WatchDescriptor, ProjectPath>,
+    written: HashMap<ProjectPath, Instant>,
 }
 
-fn clone_file(from: &Path, to: &Path) -> bool {
-    let (Ok(source), Ok(target)) = (fs::File::open(from), fs::File::create_new(to)) else { return false };
-    if rustix::fs::ioctl_ficlone(&target, &source).is_ok() {
+fn clone_file(pool: &TreeDir, name: &ProjectPath, tree: &TreeDir, path: &ProjectPath, mode: u32) -> bool {
+    let (Ok(source), Ok(target)) = (pool.open_file(name), tree.create_file(path, mode)) else { return false };
+    if rustix::fs::ioctl_ficlone(target.file(), &source).is_ok() {
         return true;
     }
-    let _ = fs::remove_file(to);
+    let _ = tree.remove(path);
     false
+}
+
+/// The name of a file in the pool.
+fn name_of(digest: &Digest, executable: bool, private: bool) -> Result<ProjectPath, IoError> {
+    let name = format!("{}{}{}", digest.hex(), if executable { "x" } else { "" }, if private { "p" } else { "" });
+    ProjectPath::new(&name).map_err(|e| IoError::of("share", name.as_ref())(std::io::Error::other(e)))
 }
 
 impl Pool {
     /// The pool of the sandboxes in a folder. It is made anew by each process that uses it, so that what
     /// it holds is known to be right; what an earlier one left goes.
-    pub fn open(sandboxes: &Path) -> Pool {
+    pub fn open(sandboxes: &Path) -> Result<Pool, IoError> {
         let all = sandboxes.join(".pool");
         sweep(&all);
-        let folder = all.join(std::process::id().to_string());
-        let clones = fs::create_dir_all(&folder).is_ok() && {
-            let (a, b) = (folder.join("a"), folder.join("b"));
-            let can = fs::write(&a, b"cloned").is_ok() && clone_file(&a, &b);
-            let _ = (fs::remove_file(&a), fs::remove_file(&b));
+        let folder = TreeDir::create(&all.join(std::process::id().to_string()))?;
+        let clones = {
+            let (a, b) = (name_of(&Digest::of(b"a"), false, false)?, name_of(&Digest::of(b"b"), false, false)?);
+            let can = fs::write(folder.full(&a), b"cloned").is_ok() && clone_file(&folder, &a, &folder, &b, 0o600);
+            folder.remove(&a)?;
+            folder.remove(&b)?;
             can
         };
-        Pool { folder, known: Mutex::default(), clones }
+        let watch = || Some(Mutex::new(Watch { inotify: Inotify::init().ok()?, names: HashMap::new(), written: HashMap::new() }));
+        Ok(Pool { folder, known: Mutex::default(), clones, watch: if clones { None } else { watch() } })
     }
 
-    fn name(digest: &Digest, executable: bool) -> String {
-        format!("{}{}", digest.hex(), if executable { "x" } else { "" })
+    fn seen(&self, name: &ProjectPath) -> Option<Stamp> {
+        self.folder.stamp(name).ok().flatten()
     }
 
     /// Puts a content to a path where nothing stands.
-    pub fn put(&self, store: &Store, content: &Content, target: &Path) -> Result<(), PutError> {
+    pub fn put(&self, store: &Store, content: &Content, tree: &TreeDir, path: &ProjectPath) -> Result<(), PutError> {
+        tree.create_parent(path)?;
         if content.kind != ContentKind::Folder {
-            return self.put_file(store, &content.digest, content.kind == ContentKind::Exec, target);
+            let executable = content.kind == ContentKind::Exec;
+            return self.put_file(store, &content.digest, executable, content.private.covers(""), tree, path);
         }
         let listing = store.read(&content.digest)?;
-        let items = parse_listing(&listing)
-            .map_err(|e| StoreError::Damaged { path: store.folder().to_path_buf(), what: format!("{}: {e}", content.digest) })?;
-        let make = |folder: &Path| fs::create_dir_all(folder).map_err(IoError::of("create the folder", folder));
-        make(target)?;
+        let items = items_of_listing(store, &content.digest, &listing)?;
+        // Links need the care of the one who writes whole folders, and are few.
+        if items.iter().any(|i| i.kind == ItemKind::Link) {
+            return write_new(store, content, tree, path);
+        }
+        tree.create_folder(path)?;
+        let folder = tree.folder(path)?;
         let mut last = String::new();
         for item in &items {
-            let full = target.join(&*item.path);
-            let parent = item.path.rsplit_once('/').map_or("", |(folder, _)| folder);
-            if !parent.is_empty() && parent != last {
-                make(&target.join(parent))?;
-                last = parent.to_string();
-            }
-            match (item.kind, &item.digest) {
-                (ItemKind::EmptyDir, _) | (_, None) => make(&full)?,
-                (ItemKind::Link, Some(digest)) => {
-                    let text = String::from_utf8_lossy(&store.read(digest)?).into_owned();
-                    std::os::unix::fs::symlink(text, &full).map_err(IoError::of("create the link", &full))?;
+            let Ok(below) = ProjectPath::listed(&item.path) else { continue };
+            match &item.digest {
+                None => folder.create_folder(&below)?,
+                Some(digest) => {
+                    if let Some(parent) = below.parent().filter(|p| *p != last) {
+                        folder.create_parent(&below)?;
+                        last = parent.to_string();
+                    }
+                    let private = content.private.covers(&item.path);
+                    self.put_file(store, digest, item.kind == ItemKind::Exec, private, &folder, &below)?;
                 }
-                (kind, Some(digest)) => self.put_file(store, digest, kind == ItemKind::Exec, &full)?,
             }
         }
         Ok(())
     }
 
-    fn put_file(&self, store: &Store, digest: &Digest, executable: bool, target: &Path) -> Result<(), PutError> {
-        if let Some(parent) = target.parent() {
-            fs::create_dir_all(parent).map_err(IoError::of("create the folder", parent))?;
-        }
-        let name = Pool::name(digest, executable);
-        let source = self.folder.join(&name);
+    fn put_file(
+        &self,
+        store: &Store,
+        digest: &Digest,
+        executable: bool,
+        private: bool,
+        tree: &TreeDir,
+        path: &ProjectPath,
+    ) -> Result<(), PutError> {
+        let name = name_of(digest, executable, private)?;
+        let kind = if executable { ContentKind::Exec } else { ContentKind::File };
+        let file = Content { kind, private: private.into(), ..Content::file(*digest, 0) };
+        self.take_in_written();
         let right = {
             let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
-            known.get(&name).is_some_and(|then| seen(&source).as_ref() == Some(then))
+            known.get(&name).is_some_and(|then| self.seen(&name).as_ref() == Some(then))
         };
         if !right {
-            fsio::remove_any(&source)?;
-            let kind = if executable { ContentKind::Exec } else { ContentKind::File };
-            put_new(store, &Content { kind, digest: *digest, size: 0, files: None }, &source)?;
-            if let Some(now) = seen(&source) {
-                self.known.lock().unwrap_or_else(PoisonError::into_inner).insert(name, now);
+            self.folder.remove(&name)?;
+            write_new(store, &file, &self.folder, &name)?;
+            if let Some(now) = self.seen(&name) {
+                self.known.lock().unwrap_or_else(PoisonError::into_inner).insert(name.clone(), now);
+            }
+            self.watch(&name);
+        }
+        let mode = if executable { 0o777 } else { 0o666 };
+        let put = match self.clones {
+            true => clone_file(&self.folder, &name, tree, path, if private { mode & 0o700 } else { mode }),
+            false => self.folder.share(&name, tree, path).is_ok(),
+        };
+        // Too many links, or another disk: then a copy.
+        if put { Ok(()) } else { write_new(store, &file, tree, path) }
+    }
+
+    fn watch(&self, name: &ProjectPath) {
+        let Some(watch) = &self.watch else { return };
+        let mut watch = watch.lock().unwrap_or_else(PoisonError::into_inner);
+        if watch.names.len() < MOST_WATCHED
+            && let Ok(descriptor) = watch.inotify.watches().add(self.folder.full(name), WatchMask::MODIFY)
+        {
+            watch.names.insert(descriptor, name.clone());
+        }
+    }
+
+    /// Forgets what somebody has written into, whether or not it was put back.
+    fn take_in_written(&self) {
+        let Some(watch) = &self.watch else { return };
+        let mut guard = watch.lock().unwrap_or_else(PoisonError::into_inner);
+        let Watch { inotify, names, written } = &mut *guard;
+        let mut buffer = [0; 4096];
+        while let Ok(events) = inotify.read_events(&mut buffer) {
+            let found: Vec<ProjectPath> = events.filter_map(|e| names.get(&e.wd).cloned()).collect();
+            if found.is_empty() {
+                break;
+            }
+            let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+            for name in found {
+                known.remove(&name);
+                written.insert(name, Instant::now());
             }
         }
-        let put = if self.clones {
-            clone_file(&source, target) && (!executable || fsio::set_executable(target, true).is_ok())
-        } else {
-            fs::hard_link(&source, target).is_ok()
-        };
-        if put {
-            return Ok(());
+    }
+
+    fn names_in(store: &Store, content: &Content) -> Vec<ProjectPath> {
+        let mut digests = vec![content.digest];
+        if content.kind == ContentKind::Folder {
+            let listing = store.read(&content.digest).unwrap_or_default();
+            let items = items_of_listing(store, &content.digest, &listing).unwrap_or_default();
+            digests.extend(items.iter().filter_map(|i| i.digest));
         }
-        // Too many links, or another disk: then a copy.
-        let kind = if executable { ContentKind::Exec } else { ContentKind::File };
-        put_new(store, &Content { kind, digest: *digest, size: 0, files: None }, target)
+        let forms = [(false, false), (true, false), (false, true), (true, true)];
+        digests.iter().flat_map(|d| forms.iter().filter_map(|(x, p)| name_of(d, *x, *p).ok())).collect()
+    }
+
+    /// Whether somebody has written into a content that is shared since a moment.
+    pub fn was_written(&self, store: &Store, content: &Content, since: Instant) -> bool {
+        self.take_in_written();
+        let Some(watch) = &self.watch else { return false };
+        let watch = watch.lock().unwrap_or_else(PoisonError::into_inner);
+        !watch.written.is_empty()
+            && Pool::names_in(store, content).iter().any(|n| watch.written.get(n).is_some_and(|at| *at >= since))
     }
 
     /// Forgets a content: the next who needs it gets it from the store.
     pub fn forget(&self, store: &Store, content: &Content) {
-        let mut digests = vec![content.digest];
-        if content.kind == ContentKind::Folder {
-            let listing = store.read(&content.digest).unwrap_or_default();
-            digests.extend(parse_listing(&listing).unwrap_or_default().iter().filter_map(|i| i.digest));
-        }
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
-        for digest in digests {
-            known.remove(&Pool::name(&digest, false));
-            known.remove(&Pool::name(&digest, true));
+        for name in Pool::names_in(store, content) {
+            known.remove(&name);
+        }
+    }
+
+    /// Puts what stands at a path of one sandbox to the same path of another, sharing bytes as the pool does.
+    pub fn share_tree(&self, from: &TreeDir, path: &ProjectPath, to: &TreeDir) -> Result<(), PutError> {
+        to.create_parent(path)?;
+        let Some(standing) = from.standing(path)? else { return Ok(()) };
+        let one = |from: &TreeDir, path: &ProjectPath, to: &TreeDir| -> Result<(), PutError> {
+            let executable = fs::metadata(from.full(path)).is_ok_and(|m| std::os::unix::fs::PermissionsExt::mode(&m.permissions()) & 0o100 != 0);
+            let mode = if executable { 0o777 } else { 0o666 };
+            let put = if self.clones { clone_file(from, path, to, path, mode) } else { from.share(path, to, path).is_ok() };
+            if put { Ok(()) } else { Ok(fsio::copy_file(&from.full(path), &to.full(path))?) }
+        };
+        match standing {
+            Standing::File => one(from, path, to),
+            Standing::Link => Ok(to.create_link(&from.link_text(path)?.to_string_lossy(), path)?),
+            Standing::Other => Ok(()),
+            Standing::Folder => {
+                to.create_folder(path)?;
+                let (from, to) = (from.folder(path)?, to.folder(path)?);
+                let refused = |e: crate::fingerprint::ScanError| IoError::of("share", from.path())(std::io::Error::other(e.to_string()));
+                for seen in crate::fingerprint::walk(from.path()).map_err(refused)? {
+                    let Ok(below) = ProjectPath::listed(&seen.path) else { continue };
+                    match seen.kind {
+                        ItemKind::EmptyDir => to.create_folder(&below)?,
+                        ItemKind::Link => {
+                            to.create_parent(&below)?;
+                            to.create_link(&from.link_text(&below)?.to_string_lossy(), &below)?;
+                        }
+                        ItemKind::File | ItemKind::Exec => {
+                            to.create_parent(&below)?;
+                            one(&from, &below, &to)?;
+                        }
+                    }
+                }
+                Ok(())
+            }
         }
     }
 }
 
 impl Drop for Pool {
     fn drop(&mut self) {
-        let _ = fsio::remove_any(&self.folder);
+        let _ = fsio::remove_any(self.folder.path());
         // Fails, as it should, while another process has a pool there.
-        let _ = self.folder.parent().map(fs::remove_dir);
+        let _ = self.folder.path().parent().map(fs::remove_dir);
     }
 }
 

@@ -86,9 +86,14 @@ pub fn records_of(folder: &Path, name: &Digest) -> Result<Vec<Record>, StoreErro
 }
 
 impl Catalog {
+    /// Of a folder that is not there yet.
+    pub fn empty(folder: &Path) -> Catalog {
+        Catalog { folder: folder.to_path_buf(), packs: Vec::new(), slots: Vec::new(), handles: Mutex::default() }
+    }
+
     /// Reads the indexes of all packs in the folder; a missing or damaged index is made anew.
     pub fn load(folder: &Path) -> Result<Catalog, StoreError> {
-        let mut catalog = Catalog { folder: folder.to_path_buf(), packs: Vec::new(), slots: Vec::new(), handles: Mutex::default() };
+        let mut catalog = Catalog::empty(folder);
         for (name, length) in list_packs(folder)? {
             match catalog.take_in(name, length) {
                 Err(StoreError::Io(e)) if e.is_not_found() => {}

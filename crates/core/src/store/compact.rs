@@ -5,7 +5,7 @@ use std::fs;
 use super::catalog::{Catalog, list_packs, records_of};
 use super::pack::{self};
 use super::{Store, StoreError, ingest};
-use crate::fsio::{FileLock, IoError, TryLock};
+use crate::fsio::{self, FileLock, IoError, TryLock};
 
 /// Packs below this many bytes are folded.
 const SMALL: u64 = 4 << 20;
@@ -45,8 +45,8 @@ impl Store {
         }
         writer.publish()?;
         for path in &folded {
-            fs::remove_file(path).map_err(IoError::of("remove", path))?;
-            let _ = fs::remove_file(path.with_extension("index"));
+            fsio::remove_any(path)?;
+            let _ = fsio::remove_any(&path.with_extension("index"));
         }
         self.reload()?;
         Ok(folded.len())

@@ -112,7 +112,7 @@ impl Alone<'_> {
         let result = self.carry_out(affected, &dropping.entries, &mut freed);
         if result.is_err() && freed.packs == 0 {
             // Nothing has gone yet: all stays as it was.
-            let _ = fs::remove_file(&journal);
+            let _ = fsio::remove_any(&journal);
         }
         result?;
         self.close_journal()?;
@@ -143,11 +143,8 @@ impl Alone<'_> {
     fn close_journal(&self) -> Result<(), StoreError> {
         self.store.new_generation()?;
         let path = self.store.journal_path();
-        match fs::remove_file(&path) {
-            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(IoError::of("remove", &path)(e).into()),
-            _ => fsio::sync_folder(self.store.folder())?,
-        }
-        Ok(())
+        fsio::remove_any(&path)?;
+        Ok(fsio::sync_folder(self.store.folder())?)
     }
 
     fn publish_first(&self, listings: &[Digest], documents: &[Vec<u8>]) -> Result<(), StoreError> {
@@ -240,8 +237,8 @@ impl Alone<'_> {
 
     fn remove(&self, name: &Digest) -> Result<(), StoreError> {
         let path = Catalog::path_of(&self.store.packs_folder(), name);
-        fs::remove_file(&path).map_err(IoError::of("remove", &path))?;
-        let _ = fs::remove_file(path.with_extension("index"));
+        fsio::remove_any(&path)?;
+        let _ = fsio::remove_any(&path.with_extension("index"));
         Ok(())
     }
 }

@@ -7,7 +7,9 @@
 
 use std::borrow::Cow;
 
-use super::Digest;
+use textum_base::ProjectPath;
+
+use super::{Digest, Store, StoreError};
 
 /// What an entry of a folder is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -113,11 +115,6 @@ fn format_number(mut number: u64, buffer: &mut [u8; 20]) -> &[u8] {
     }
 }
 
-/// A path that stays below the folder it is listed in.
-fn is_below(path: &str) -> bool {
-    !path.is_empty() && path.split('/').all(|part| !matches!(part, "" | "." | ".."))
-}
-
 fn parse_line(line: &str) -> Option<Item<'_>> {
     let mut fields = line.splitn(4, ' ');
     let (word, digest, size, path) = (fields.next()?, fields.next()?, fields.next()?, fields.next()?);
@@ -130,7 +127,12 @@ fn parse_line(line: &str) -> Option<Item<'_>> {
     };
     let digest = if kind == ItemKind::EmptyDir { (digest == "-").then_some(None)? } else { Some(Digest::from_hex(digest)?) };
     let path = unescape(path)?;
-    is_below(&path).then_some(Item { kind, digest, size: size.parse().ok()?, path })
+    ProjectPath::listed(&path).is_ok().then_some(Item { kind, digest, size: size.parse().ok()?, path })
+}
+
+/// The entries of a stored folder's listing; one that is none is damage.
+pub fn items_of_listing<'l>(store: &Store, folder: &Digest, listing: &'l [u8]) -> Result<Vec<Item<'l>>, StoreError> {
+    parse_listing(listing).map_err(|e| StoreError::Damaged { path: store.folder().to_path_buf(), what: format!("{folder}: {e}") })
 }
 
 /// The entries of a listing, in its order; the first line that is none is an error, as is a path that
@@ -149,7 +151,28 @@ pub fn parse_listing(bytes: &[u8]) -> Result<Vec<Item<'_>>, ListingError> {
         }
         items.push(item);
     }
-    Ok(items)
+    match beneath_another(&items) {
+        Some(number) => Err(ListingError { line: number + 1 }),
+        None => Ok(items),
+    }
+}
+
+/// The first entry that lies in another one, which is then no folder: content written through a link would
+/// land wherever that leads.
+fn beneath_another(items: &[Item<'_>]) -> Option<usize> {
+    let mut fine = "";
+    for (number, item) in items.iter().enumerate() {
+        let Some((parent, _)) = item.path.rsplit_once('/') else { continue };
+        if parent == fine {
+            continue;
+        }
+        let mut ancestors = item.path.match_indices('/').map(|(at, _)| &item.path[..at]);
+        if ancestors.any(|a| items.binary_search_by(|i| (*i.path).cmp(a)).is_ok()) {
+            return Some(number);
+        }
+        fine = parent;
+    }
+    None
 }
 
 #[cfg(test)]
@@ -169,6 +192,10 @@ mod tests {
         for path in ["../up", "/root", "a/../../b", "a//b", "."] {
             let line = format!("file {} 1 {path}\n", Digest::of(b"").hex());
             assert!(parse_listing(line.as_bytes()).is_err(), "{path}");
+        }
+        for child in ["dir - 0 a/b", "dir - 0 a/b/c"] {
+            let through = format!("link {} 1 a\ndir - 0 a-\n{child}\n", Digest::of(b"").hex());
+            assert_eq!(parse_listing(through.as_bytes()), Err(ListingError { line: 3 }), "{child}");
         }
         let disordered = b"dir - 0 b\ndir - 0 a\n";
         assert_eq!(parse_listing(disordered), Err(ListingError { line: 2 }));

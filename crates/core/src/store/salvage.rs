@@ -72,12 +72,12 @@ impl Alone<'_> {
         if fs::hard_link(&path, &kept).is_err() {
             fsio::copy_file(&path, &kept)?;
         }
-        let _ = fs::remove_file(path.with_extension("index"));
+        let _ = fsio::remove_any(&path.with_extension("index"));
         let published = if salvaged.kept > 0 { Some(open.publish(&folder)?.name) } else { None };
         // With all its entries whole, the new pack bears the same name and has taken the damaged one's place.
         if published != Some(*name) {
-            fs::remove_file(&path).map_err(IoError::of("remove", &path))?;
-            let _ = fs::remove_file(path.with_extension("index"));
+            fsio::remove_any(&path)?;
+            let _ = fsio::remove_any(&path.with_extension("index"));
         }
         fsio::sync_folder(&folder)?;
         self.store.new_generation()?;

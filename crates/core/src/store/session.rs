@@ -15,6 +15,7 @@ use crate::fsio::{self, FileLock, IoError};
 #[derive(Default)]
 pub(super) struct Sessions {
     count: usize,
+    /// None where nothing may be written: then nothing can be dropped there either.
     lock: Option<FileLock>,
 }
 
@@ -33,6 +34,12 @@ impl Drop for Session {
     }
 }
 
+/// Held by somebody who looks at all packs as they are at one moment; others may add to them.
+pub struct Steady {
+    _session: Session,
+    _fold: Option<FileLock>,
+}
+
 /// Held by the one who drops content: nobody adds anything meanwhile.
 pub struct Alone<'s> {
     pub(super) store: &'s Store,
@@ -49,17 +56,25 @@ impl Store {
         self.folder().join(name)
     }
 
+    /// Keeps packs from going away while they are looked at: nothing is dropped and none are folded meanwhile.
+    pub fn steady(&self) -> Result<Steady, StoreError> {
+        let fold = FileLock::shared(&self.lock_path("fold.lock"))?;
+        let session = self.session()?;
+        self.reload()?;
+        Ok(Steady { _session: session, _fold: fold })
+    }
+
     /// Begins to rely on what is found in the store. A dropping that was cut off is finished first.
     pub(super) fn session(&self) -> Result<Session, StoreError> {
         let mut sessions = self.sessions();
         if sessions.count == 0 {
-            sessions.lock = Some(self.enter()?);
+            sessions.lock = self.enter()?;
         }
         sessions.count += 1;
         Ok(Session { sessions: self.sessions.clone() })
     }
 
-    fn enter(&self) -> Result<FileLock, StoreError> {
+    fn enter(&self) -> Result<Option<FileLock>, StoreError> {
         loop {
             let lock = {
                 let _gate = FileLock::shared(&self.lock_path("gate.lock"))?;

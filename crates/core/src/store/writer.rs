@@ -11,13 +11,13 @@ use super::index::{self, Record};
 use super::pack::{EntryHead, HEAD_LEN, Kind, PACK_HEAD};
 use super::session::Session;
 use super::{Catalog, Digest, Store, StoreError};
-use crate::fsio::{self, IoError};
+use crate::fsio::{self, IoError, OutFile};
 
 /// A pack is published when it has grown to this many bytes.
 const FULL: u64 = 48 << 20;
 
 pub(super) struct OpenPack {
-    file: BufWriter<File>,
+    file: BufWriter<OutFile>,
     path: PathBuf,
     length: u64,
     name: blake3::Hasher,
@@ -220,7 +220,7 @@ impl OpenPack {
             if file.metadata().map_err(IoError::of("look at", &path))?.nlink() == 0 {
                 continue;
             }
-            let mut file = BufWriter::with_capacity(1 << 17, file);
+            let mut file = BufWriter::with_capacity(1 << 17, OutFile::of(file, &path));
             file.write_all(&PACK_HEAD).map_err(IoError::of("write", &path))?;
             return Ok(OpenPack { file, path, length: 16, name: blake3::Hasher::new(), records: Vec::new() });
         }
@@ -250,14 +250,11 @@ impl OpenPack {
     }
 
     pub(super) fn publish(mut self, folder: &Path) -> Result<Published, StoreError> {
-        let finish = |file: &mut BufWriter<File>| {
-            file.flush()?;
-            file.get_ref().sync_all()
-        };
-        finish(&mut self.file).map_err(IoError::of("write", &self.path))?;
+        self.file.flush().map_err(IoError::of("write", &self.path))?;
+        self.file.get_ref().sync()?;
         let name = Digest::from(self.name.finalize());
         let target = Catalog::path_of(folder, &name);
-        fs::rename(&self.path, &target).map_err(IoError::of("publish", &target))?;
+        fsio::rename(&self.path, &target)?;
         fsio::sync_folder(folder)?;
         // Derived: without it the pack is scanned once at the next look.
         let _ = index::write(&target.with_extension("index"), &name, self.length, &mut self.records);

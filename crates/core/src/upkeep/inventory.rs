@@ -34,11 +34,11 @@ impl Inventory {
                 RUN_RECEIPT => all.runs.push((digest, RunReceipt::load(store, &digest)?)),
                 STAGE_RECEIPT => all.stages.push((digest, StageReceipt::load(store, &digest)?)),
                 DATA_RECEIPT => {
-                    all.data.push((digest, read_document(&digest, &bytes()?, DATA_RECEIPT).map_err(ReceiptError::from)?))
+                    all.data.push((digest, read_document(&digest, &bytes()?).map_err(ReceiptError::from)?))
                 }
                 CHECKPOINT_RECEIPT => all.checkpoints.push((digest, CheckpointReceipt::load(store, &digest)?)),
                 REBUILD_RECEIPT => {
-                    all.rebuilds.push((digest, read_document(&digest, &bytes()?, REBUILD_RECEIPT).map_err(ReceiptError::from)?));
+                    all.rebuilds.push((digest, read_document(&digest, &bytes()?).map_err(ReceiptError::from)?));
                 }
                 _ => {}
             }

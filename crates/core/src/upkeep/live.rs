@@ -4,9 +4,11 @@ use std::collections::HashSet;
 
 use super::UpkeepError;
 use super::inventory::Inventory;
+use textum_base::ProjectPath;
+
 use crate::manifest::is_within;
 use crate::receipt::{Content, ContentKind, Hold, PathContent, StageReceipt};
-use crate::store::{Digest, Store, StoreError, parse_listing};
+use crate::store::{Digest, Store, StoreError, items_of_listing};
 
 /// Collects the entries that must stay.
 pub struct Live<'s> {
@@ -45,7 +47,7 @@ impl<'s> Live<'s> {
     }
 
     /// Everything that receipts speak of, but for the outputs that are given up.
-    pub fn all_but(&mut self, all: &Inventory, given_up: &HashSet<(Digest, String)>) -> Result<(), UpkeepError> {
+    pub fn all_but(&mut self, all: &Inventory, given_up: &HashSet<(Digest, ProjectPath)>) -> Result<(), UpkeepError> {
         for (_, run) in &all.runs {
             self.bytes(&run.manifest.digest)?;
             run.params.values().try_for_each(|text| self.bytes(&Digest::of(text.as_bytes())))?;
@@ -89,8 +91,7 @@ impl<'s> Live<'s> {
 /// The digests of the files in a stored folder.
 pub fn items_of(store: &Store, folder: &Digest) -> Result<Vec<Digest>, StoreError> {
     let listing = store.read(folder)?;
-    let items = parse_listing(&listing)
-        .map_err(|e| StoreError::Damaged { path: store.folder().to_path_buf(), what: format!("{folder}: {e}") })?;
+    let items = items_of_listing(store, folder, &listing)?;
     Ok(items.iter().filter_map(|i| i.digest).collect())
 }
 

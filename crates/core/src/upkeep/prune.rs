@@ -4,6 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use serde::Serialize;
+use textum_base::ProjectPath;
 
 use super::UpkeepError;
 use super::inventory::Inventory;
@@ -44,6 +45,13 @@ pub enum WhyKept {
     Model,
     /// Its stage, or one before it, came out otherwise from the same inputs.
     NotDeterministic,
+    /// Nothing has proved that its stage, and those before it, come out the same: neither a rebuild nor a second
+    /// execution.
+    NotProved,
+    /// Its stage, or one before it, seems to have read what it does not declare, and no rebuild has done without.
+    Undeclared,
+    /// The interpreter and packages that it was made with are no longer there.
+    EnvironmentGone,
     /// It hangs on a reference, whose bytes are not Textum's to keep.
     Reference,
     /// Something that it was made from is not in the store.
@@ -106,8 +114,9 @@ pub struct PrunePlan {
 struct Judge<'a> {
     project: &'a Project,
     receipts: HashMap<Digest, &'a StageReceipt>,
-    /// Keys with results that differ, and receipts whose rebuild was not identical.
-    uncertain: HashSet<Digest>,
+    evidence: Evidence,
+    /// The counted environment as it is now; none where it cannot be had.
+    environment: Option<Digest>,
     known: HashMap<Digest, Option<WhyKept>>,
 }
 
@@ -126,8 +135,18 @@ impl Judge<'_> {
 
     fn look(&mut self, digest: &Digest) -> Result<Option<WhyKept>, StoreError> {
         let Some(receipt) = self.receipts.get(digest).copied() else { return Ok(Some(WhyKept::NotRebuildable)) };
-        if self.uncertain.contains(digest) || self.uncertain.contains(&receipt.key) {
+        let evidence = &self.evidence;
+        if evidence.against.contains(digest) || evidence.against.contains(&receipt.key) {
             return Ok(Some(WhyKept::NotDeterministic));
+        }
+        if !receipt.undeclared.is_empty() && !evidence.rebuilt.contains(digest) {
+            return Ok(Some(WhyKept::Undeclared));
+        }
+        if !evidence.rebuilt.contains(digest) && !evidence.repeated.contains(&receipt.key) {
+            return Ok(Some(WhyKept::NotProved));
+        }
+        if receipt.inputs.environment.is_some() && receipt.inputs.environment != self.environment {
+            return Ok(Some(WhyKept::EnvironmentGone));
         }
         if let Some(from) = &receipt.from
             && !self.project.store.contains(&from.content.digest)?
@@ -153,21 +172,36 @@ impl Judge<'_> {
     }
 }
 
-/// Keys whose results differ, and receipts that a rebuild did not find identical.
-fn uncertain(all: &Inventory) -> HashSet<Digest> {
-    let mut found = HashSet::new();
+/// What is known of whether executions come out the same again.
+#[derive(Default)]
+struct Evidence {
+    /// Keys whose results differ, and receipts that a rebuild did not find identical.
+    against: HashSet<Digest>,
+    /// Receipts that a rebuild found identical, in a sandbox with nothing but what they declare.
+    rebuilt: HashSet<Digest>,
+    /// Keys that were executed more than once.
+    repeated: HashSet<Digest>,
+}
+
+fn evidence(all: &Inventory) -> Evidence {
+    let mut found = Evidence::default();
     let mut results: HashMap<Digest, Vec<&PathContent>> = HashMap::new();
     for (_, receipt) in all.stages.iter().filter(|(_, r)| r.state == StageState::Done) {
         let outputs: Vec<&PathContent> = receipt.outputs().collect();
         match results.get(&receipt.key) {
-            Some(other) if *other != outputs => drop(found.insert(receipt.key)),
-            Some(_) => {}
+            Some(other) if *other != outputs => drop(found.against.insert(receipt.key)),
+            Some(_) => drop(found.repeated.insert(receipt.key)),
             None => drop(results.insert(receipt.key, outputs)),
         }
     }
-    let stages = all.rebuilds.iter().flat_map(|(_, r)| &r.stages);
-    // A rebuild that failed says nothing of the stage: its machine may have lacked a package.
-    found.extend(stages.filter(|s| matches!(s.verdict, Verdict::Different | Verdict::Equivalent)).map(|s| s.receipt));
+    for stage in all.rebuilds.iter().flat_map(|(_, r)| &r.stages) {
+        match stage.verdict {
+            Verdict::Identical => drop(found.rebuilt.insert(stage.receipt)),
+            Verdict::Different | Verdict::Equivalent => drop(found.against.insert(stage.receipt)),
+            // One that failed says nothing of the stage: its machine may have lacked a package.
+            Verdict::Failed => {}
+        }
+    }
     found
 }
 
@@ -218,6 +252,12 @@ fn has_runs(folder: &std::path::Path) -> bool {
     entries.into_iter().any(|e| !e.file_name().to_string_lossy().starts_with('.'))
 }
 
+/// The counted environment as it is now. Without one, what was made with an interpreter cannot be made again.
+fn environment_now(project: &Project) -> Option<Digest> {
+    let counted = project.environment().ok()?.counted?;
+    canonical(&counted).ok().map(|bytes| Digest::of(&bytes))
+}
+
 /// Finds out what can be dropped. Nothing is changed.
 pub fn plan_prune(project: &Project, all: &Inventory, options: &PruneOptions) -> Result<PrunePlan, UpkeepError> {
     let mut plan = PrunePlan { at_work: has_runs(&project.workspace.runs_folder()), ..PrunePlan::default() };
@@ -225,7 +265,8 @@ pub fn plan_prune(project: &Project, all: &Inventory, options: &PruneOptions) ->
     let mut judge = Judge {
         project,
         receipts: all.stages.iter().map(|(d, r)| (*d, r)).collect(),
-        uncertain: uncertain(all),
+        evidence: evidence(all),
+        environment: environment_now(project),
         known: HashMap::new(),
     };
     // What is read by a later stage, whichever run that was in.
@@ -236,8 +277,8 @@ pub fn plan_prune(project: &Project, all: &Inventory, options: &PruneOptions) ->
         }
     }
     let is_read = |digest: &Digest, path: &str| read.get(digest).is_some_and(|paths| paths.iter().any(|at| overlap(at, path)));
-    let mut given_up: HashSet<(Digest, String)> = HashSet::new();
-    let models: Vec<&String> = project.manifest.models.iter().flat_map(|(_, files)| files).collect();
+    let mut given_up: HashSet<(Digest, ProjectPath)> = HashSet::new();
+    let models: Vec<&ProjectPath> = project.manifest.models.iter().flat_map(|(_, files)| files).collect();
     for (digest, receipt) in all.stages.iter().filter(|(d, r)| r.state == StageState::Done && !kept.contains(d)) {
         for output in &receipt.writes {
             if !project.store.contains(&output.content.digest)? {
@@ -257,7 +298,7 @@ pub fn plan_prune(project: &Project, all: &Inventory, options: &PruneOptions) ->
             plan.outputs.push(Droppable {
                 run: receipt.run.clone(),
                 stage: receipt.inputs.stage.clone(),
-                path: output.path.clone(),
+                path: output.path.to_string(),
                 digest: output.content.digest,
                 size: output.content.size,
                 receipt: *digest,
@@ -336,7 +377,7 @@ fn sandboxes(project: &Project, all: &Inventory, options: &PruneOptions) -> Vec<
 fn settle(
     project: &Project,
     all: &Inventory,
-    given_up: &HashSet<(Digest, String)>,
+    given_up: &HashSet<(Digest, ProjectPath)>,
     plan: &mut PrunePlan,
 ) -> Result<(), UpkeepError> {
     let store = &project.store;

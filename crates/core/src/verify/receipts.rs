@@ -4,10 +4,11 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::{Problem, Touched, VerifyReport};
 use crate::receipt::{
-    CHECKPOINT_RECEIPT, CheckpointReceipt, Content, ContentKind, DATA_RECEIPT, DataReceipt, Hold, PRUNE_RECEIPT, PathContent,
+    CHECKPOINT_RECEIPT, CheckpointReceipt, Content, ContentKind, DATA_RECEIPT, DataReceipt, Document, Hold, PRUNE_RECEIPT, PathContent,
     PruneReceipt, RUN_RECEIPT, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt, StageStart, read_document,
 };
 use crate::store::{Digest, Store, StoreError, parse_listing};
+use textum_base::SourcePath;
 
 /// A content that is not whole, where it was met, and whether it is a folder.
 pub(super) struct Lacking {
@@ -56,20 +57,20 @@ impl<'a> Checker<'a> {
         self.documents.iter().filter(|(_, kind)| *kind == wanted).map(|(d, _)| *d).collect()
     }
 
-    fn document<T: serde::de::DeserializeOwned>(&self, digest: &Digest, kind: &'static str) -> Result<T, ReceiptError> {
-        Ok(read_document(digest, &self.store.read(digest)?, kind)?)
+    fn document<T: Document>(&self, digest: &Digest) -> Result<T, ReceiptError> {
+        Ok(read_document(digest, &self.store.read(digest)?)?)
     }
 
     /// Checks all documents.
     pub fn all(&mut self) {
         for digest in self.of_type(PRUNE_RECEIPT) {
-            match self.document::<PruneReceipt>(&digest, PRUNE_RECEIPT) {
+            match self.document::<PruneReceipt>(&digest) {
                 Ok(prune) => self.dropped.extend(prune.dropped.keys()),
                 Err(e) => self.lacks(e.to_string(), Touched::default()),
             }
         }
         for digest in self.of_type(DATA_RECEIPT) {
-            match self.document::<DataReceipt>(&digest, DATA_RECEIPT) {
+            match self.document::<DataReceipt>(&digest) {
                 Ok(data) => self.data(&data),
                 Err(e) => self.lacks(e.to_string(), Touched::default()),
             }
@@ -197,18 +198,18 @@ impl<'a> Checker<'a> {
     }
 
     /// A content whose bytes may be somebody else's to keep.
-    fn held(&mut self, at: &PathContent, hold: Hold, what: &str, touched: Touched) {
+    fn held(&mut self, at: &PathContent<SourcePath>, hold: Hold, what: &str, touched: Touched) {
         if hold == Hold::Store {
             return self.content(at, what, touched);
         }
         let is_folder = at.content.kind == ContentKind::Folder;
         if is_folder && !self.met.contains(&at.content.digest) && self.store.listing(&at.content.digest).is_err() {
-            self.lacking.push(Lacking { path: at.path.clone(), digest: at.content.digest });
+            self.lacking.push(Lacking { path: at.path.to_string(), digest: at.content.digest });
             self.lacks(format!("the listing of {what} a reference, cannot be read"), touched);
         }
     }
 
-    fn content(&mut self, at: &PathContent, what: &str, touched: Touched) {
+    fn content<P: AsRef<str>>(&mut self, at: &PathContent<P>, what: &str, touched: Touched) {
         let Content { digest, kind, .. } = at.content;
         if self.met.contains(&digest) {
             return;
@@ -219,14 +220,14 @@ impl<'a> Checker<'a> {
             self.met.insert(digest);
             return;
         }
-        if !self.needs(&at.path, &digest, what, touched.clone()) || kind != ContentKind::Folder {
+        if !self.needs(at.path.as_ref(), &digest, what, touched.clone()) || kind != ContentKind::Folder {
             return;
         }
         self.folders.insert(digest);
         let listing = match self.store.read(&digest) {
             Ok(listing) => listing,
             Err(e) => {
-                self.lacking.push(Lacking { path: at.path.clone(), digest });
+                self.lacking.push(Lacking { path: at.path.as_ref().to_string(), digest });
                 return self.lacks(format!("{what} cannot be read: {e}"), touched);
             }
         };
@@ -234,7 +235,7 @@ impl<'a> Checker<'a> {
             Ok(items) => {
                 for item in items {
                     if let Some(digest) = &item.digest {
-                        let path = format!("{}/{}", at.path, item.path);
+                        let path = format!("{}/{}", at.path.as_ref(), item.path);
                         self.needs(&path, digest, &format!("`{path}`"), touched.clone());
                     }
                 }

@@ -96,6 +96,11 @@ impl Workspace {
         self.state().join("aside")
     }
 
+    /// Where locks on the keys of stages at work are.
+    pub fn keys_folder(&self) -> PathBuf {
+        self.state().join("keys")
+    }
+
     /// Where sandboxes are.
     pub fn sandboxes_folder(&self) -> PathBuf {
         self.state().join("sandboxes")
@@ -133,7 +138,7 @@ impl Workspace {
         let mut tries = 0;
         let found = loop {
             match FileLock::try_exclusive(&path)? {
-                TryLock::Held if tries < 10 => tries += 1,
+                TryLock::Held | TryLock::Absent if tries < 10 => tries += 1,
                 other => break other,
             }
             std::thread::sleep(std::time::Duration::from_millis(20));
@@ -143,7 +148,7 @@ impl Workspace {
                 lock.describe(who)?;
                 Ok(lock)
             }
-            TryLock::Held => {
+            TryLock::Held | TryLock::Absent => {
                 let who = fs::read_to_string(&path).unwrap_or_default();
                 let who = if who.trim().is_empty() { "it has not said who it is".to_string() } else { who.trim().to_string() };
                 Err(WorkspaceError::Busy { who })

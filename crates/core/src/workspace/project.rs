@@ -85,13 +85,8 @@ impl Project {
         Project::open(folder, variables)
     }
 
-    /// The same project with other parameters, and with its files looked at below another folder if one is
-    /// given. Store and ledger are shared.
-    pub fn variant(&self, params: Params, set: Vec<String>, root: Option<&Path>) -> Project {
-        let scanner = match root {
-            Some(root) => Arc::new(Scanner::open(root, None).with_references(self.scanner.references().to_vec())),
-            None => self.scanner.clone(),
-        };
+    /// The same project with other parameters. Everything else is shared.
+    pub fn variant(&self, params: Params, set: Vec<String>) -> Project {
         Project {
             workspace: self.workspace.clone(),
             manifest: self.manifest.clone(),
@@ -100,7 +95,7 @@ impl Project {
             set,
             store: self.store.clone(),
             ledger: self.ledger.clone(),
-            scanner,
+            scanner: self.scanner.clone(),
             variables: self.variables.clone(),
         }
     }

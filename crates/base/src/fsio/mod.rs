@@ -1,16 +1,23 @@
 //! The one place with rename, sync and locks: how a file comes to be whole or not at all.
 
 mod atomic;
+mod beneath;
+mod fault;
 mod lock;
+mod out;
 mod place;
 
 use std::fmt;
 use std::io;
 use std::path::{Path, PathBuf};
 
-pub use atomic::{part_prefix, same_disk, sweep_parts, sync_folder, write_atomic, write_atomic_by, write_derived};
+pub use atomic::{
+    part_file, part_folder, part_prefix, rename, same_disk, sweep_parts, sync_folder, write_atomic, write_atomic_by, write_derived,
+};
+pub use beneath::{Scratch, Stamp, Standing, TreeDir};
 pub use lock::{FileLock, TryLock};
-pub use place::{copy_file, move_aside, remove_any, set_executable};
+pub use out::OutFile;
+pub use place::{copy_file, remove_any, set_executable};
 
 /// A failed operation on a path: what was being done, to which path, and why it failed.
 #[derive(Debug)]
@@ -28,6 +35,16 @@ impl IoError {
     pub fn of(action: &'static str, path: &Path) -> impl FnOnce(io::Error) -> IoError {
         let path = path.to_path_buf();
         move |source| IoError { action, path, source }
+    }
+
+    /// Whether the system does not let us write there: no right to, or a file system that is read only.
+    pub fn is_refused(&self) -> bool {
+        matches!(self.source.kind(), io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem)
+    }
+
+    /// Whether there was no room.
+    pub fn is_full(&self) -> bool {
+        matches!(self.source.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded)
     }
 
     /// Whether the path was simply not there.

@@ -1,14 +1,26 @@
 //! Files that appear whole: written aside, synced, renamed.
 
-use std::fs::{self, File};
+use std::fs::{self, File, Permissions};
 use std::io::Write;
+use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
-use super::IoError;
+use super::fault::{self, Step};
+use super::{IoError, OutFile};
 
 /// Makes the entries of a folder durable, so that a rename in it survives a lost machine.
 pub fn sync_folder(folder: &Path) -> Result<(), IoError> {
-    File::open(folder).and_then(|f| f.sync_all()).map_err(IoError::of("sync the folder", folder))
+    fault::before(Step::Sync, folder)
+        .and_then(|()| File::open(folder))
+        .and_then(|f| f.sync_all())
+        .map_err(IoError::of("sync the folder", folder))
+}
+
+/// Gives a file or folder another name; what bore that name before is replaced.
+pub fn rename(from: &Path, to: &Path) -> Result<(), IoError> {
+    fault::before(Step::Rename, to).and_then(|()| fs::rename(from, to)).map_err(IoError::of("rename", to))?;
+    fault::renamed(from, to);
+    Ok(())
 }
 
 const PART: &str = ".textum-part-";
@@ -41,19 +53,33 @@ pub fn sweep_parts(folder: &Path) {
     }
 }
 
+/// A nameless-to-others file in a folder, that is removed unless it is kept. Its mode is what the umask makes
+/// of `mode`.
+pub fn part_file(folder: &Path, mode: u32) -> Result<tempfile::NamedTempFile, IoError> {
+    let permissions = Permissions::from_mode(mode);
+    let mut builder = tempfile::Builder::new();
+    builder.prefix(&part_prefix()).permissions(permissions).tempfile_in(folder).map_err(IoError::of("create a file in", folder))
+}
+
+/// A folder in a folder, that is removed unless it is kept.
+pub fn part_folder(folder: &Path) -> Result<tempfile::TempDir, IoError> {
+    tempfile::Builder::new().prefix(&part_prefix()).tempdir_in(folder).map_err(IoError::of("create a folder in", folder))
+}
+
 fn write_aside(path: &Path, bytes: &[u8], durable: bool, aside: Option<&Path>) -> Result<(), IoError> {
     let folder = path.parent().unwrap_or(Path::new("."));
     let aside = aside.filter(|aside| same_disk(aside, folder)).unwrap_or(folder);
     fs::create_dir_all(folder).map_err(IoError::of("create the folder", folder))?;
-    let mut file =
-        tempfile::Builder::new().prefix(&part_prefix()).tempfile_in(aside).map_err(IoError::of("create a file in", aside))?;
-    let write = |file: &mut tempfile::NamedTempFile| {
-        file.write_all(bytes)?;
-        rustix::fs::fchmod(file.as_file(), rustix::fs::Mode::from_raw_mode(0o644))?;
-        if durable { file.as_file().sync_all() } else { Ok(()) }
-    };
-    write(&mut file).map_err(IoError::of("write", path))?;
-    file.persist(path).map_err(|e| IoError::of("write", path)(e.error))?;
+    let part = part_file(aside, 0o666)?;
+    let mut out = OutFile::of(part.as_file().try_clone().map_err(IoError::of("write", path))?, part.path());
+    out.write_all(bytes).map_err(IoError::of("write", path))?;
+    if durable {
+        out.sync()?;
+    }
+    fault::before(Step::Rename, path).map_err(IoError::of("write", path))?;
+    let from = part.path().to_path_buf();
+    part.persist(path).map_err(|e| IoError::of("write", path)(e.error))?;
+    fault::renamed(&from, path);
     if durable { sync_folder(folder) } else { Ok(()) }
 }
 

@@ -1,0 +1,188 @@
+//! What all documents have in common: a type, and a check of what they say that types cannot make.
+
+use std::collections::BTreeMap;
+
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use super::{
+    CHECKPOINT_RECEIPT, COUNTED, CheckpointReceipt, CountedEnvironment, DATA_RECEIPT, DataReceipt, DatasetState, ENVIRONMENT,
+    EnvironmentRecord, Hold, INPUTS, Inputs, LOSS_RECEIPT, LossReceipt, PRUNE_RECEIPT, PruneReceipt, REBUILD_RECEIPT, REMARK_RECEIPT, RUN_RECEIPT, Read,
+    RebuildReceipt, RemarkReceipt, RunReceipt, STAGE_RECEIPT, STAGE_START, StageReceipt, StageStart, TREE_RECEIPT, TreeReceipt,
+};
+use textum_base::SourcePath;
+
+/// A document of Textum's own. Everything that comes out of one has been checked: paths by their types, names
+/// that become parts of paths by [`Document::check`].
+pub trait Document: Serialize + DeserializeOwned {
+    /// Its `type`, such as `textum/stage-receipt@1`.
+    const TYPE: &'static str;
+
+    /// What is wrong with it that its types cannot say.
+    fn check(&self) -> Result<(), String>;
+}
+
+/// The name of a stage or dataset: it becomes part of paths.
+fn name(kind: &str, text: &str) -> Result<(), String> {
+    let fine = text.starts_with(|c: char| c.is_ascii_alphanumeric())
+        && text.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_'))
+        && text.len() <= 200;
+    if fine { Ok(()) } else { Err(format!("{text:?} cannot be the name of a {kind}")) }
+}
+
+/// Whether a text has the form of a run's id, such as `20261123-0542-7f3a`: it becomes part of paths.
+pub fn is_run_id(text: &str) -> bool {
+    let parts: Vec<&str> = text.split('-').collect();
+    let digits = |part: &str, length: usize| part.len() == length && part.bytes().all(|b| b.is_ascii_digit());
+    match parts[..] {
+        [day, time, last] => {
+            let hex = (1..=32).contains(&last.len()) && last.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b));
+            digits(day, 8) && digits(time, 4) && hex
+        }
+        _ => false,
+    }
+}
+
+fn run_id(text: &str) -> Result<(), String> {
+    if is_run_id(text) { Ok(()) } else { Err(format!("{text:?} is not the id of a run")) }
+}
+
+/// A time that documents are sorted by.
+fn time(text: &str) -> Result<(), String> {
+    text.parse::<jiff::Timestamp>().map(drop).map_err(|e| format!("{text:?} is no time: {e}"))
+}
+
+/// Only a reference may lie outside the project.
+fn held(path: &SourcePath, hold: Hold) -> Result<(), String> {
+    match path.is_absolute() && hold != Hold::Reference {
+        true => Err(format!("the path {:?} is refused: it is not relative to the project, and no reference", path.as_str())),
+        false => Ok(()),
+    }
+}
+
+fn datasets(all: &BTreeMap<String, DatasetState>) -> Result<(), String> {
+    all.iter().try_for_each(|(dataset, state)| name("dataset", dataset).and_then(|()| held(&state.path, state.hold)))
+}
+
+fn reads(all: &[Read]) -> Result<(), String> {
+    all.iter().try_for_each(|read| held(&read.at.path, read.hold))
+}
+
+impl Document for Inputs {
+    const TYPE: &'static str = INPUTS;
+    fn check(&self) -> Result<(), String> {
+        name("stage", &self.stage)
+    }
+}
+
+impl Document for StageReceipt {
+    const TYPE: &'static str = STAGE_RECEIPT;
+    fn check(&self) -> Result<(), String> {
+        self.inputs.check()?;
+        run_id(&self.run)?;
+        time(&self.started)?;
+        self.ordered.iter().try_for_each(|t| time(t))?;
+        reads(&self.reads)
+    }
+}
+
+impl Document for StageStart {
+    const TYPE: &'static str = STAGE_START;
+    fn check(&self) -> Result<(), String> {
+        self.inputs.check()?;
+        run_id(&self.run)?;
+        reads(&self.reads)
+    }
+}
+
+impl Document for RunReceipt {
+    const TYPE: &'static str = RUN_RECEIPT;
+    fn check(&self) -> Result<(), String> {
+        run_id(&self.run)?;
+        time(&self.started)?;
+        self.ordered.iter().try_for_each(|t| time(t))?;
+        datasets(&self.data)?;
+        self.also.values().flatten().try_for_each(|state| held(&state.path, state.hold))?;
+        self.stages.iter().try_for_each(|s| name("stage", &s.stage))
+    }
+}
+
+impl Document for DataReceipt {
+    const TYPE: &'static str = DATA_RECEIPT;
+    fn check(&self) -> Result<(), String> {
+        name("dataset", &self.dataset)?;
+        time(&self.recorded)?;
+        held(&self.path, self.hold)
+    }
+}
+
+impl Document for CheckpointReceipt {
+    const TYPE: &'static str = CHECKPOINT_RECEIPT;
+    fn check(&self) -> Result<(), String> {
+        run_id(&self.run)?;
+        name("stage", &self.stage)
+    }
+}
+
+impl Document for RebuildReceipt {
+    const TYPE: &'static str = REBUILD_RECEIPT;
+    fn check(&self) -> Result<(), String> {
+        run_id(&self.run)?;
+        self.stages.iter().try_for_each(|s| name("stage", &s.stage))
+    }
+}
+
+impl Document for RemarkReceipt {
+    const TYPE: &'static str = REMARK_RECEIPT;
+    fn check(&self) -> Result<(), String> {
+        run_id(&self.run)
+    }
+}
+
+impl Document for TreeReceipt {
+    const TYPE: &'static str = TREE_RECEIPT;
+    fn check(&self) -> Result<(), String> {
+        self.run.iter().try_for_each(|run| run_id(run))?;
+        datasets(&self.data)?;
+        self.stages.iter().try_for_each(|(stage, result)| name("stage", stage).and_then(|()| run_id(&result.run)))
+    }
+}
+
+macro_rules! nothing_to_check {
+    ($($document:ty: $name:ident),*) => {
+        $(impl Document for $document {
+            const TYPE: &'static str = $name;
+            fn check(&self) -> Result<(), String> {
+                Ok(())
+            }
+        })*
+    };
+}
+
+impl Document for LossReceipt {
+    const TYPE: &'static str = LOSS_RECEIPT;
+    fn check(&self) -> Result<(), String> {
+        time(&self.found)?;
+        self.lost.iter().filter_map(|lost| lost.run.as_deref()).try_for_each(run_id)
+    }
+}
+
+nothing_to_check!(PruneReceipt: PRUNE_RECEIPT, EnvironmentRecord: ENVIRONMENT, CountedEnvironment: COUNTED);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ids_and_names_cannot_lead_anywhere() {
+        for fine in ["20261123-0542-7f3a", "20261123-0542-0123456789abcdef"] {
+            assert!(is_run_id(fine), "{fine}");
+        }
+        for bad in ["", "..", "20261123-0542-..", "20261123-0542-7f3a/..", "../20261123-0542-7f3a", "20261123-0542-7F3A", "2026-0542-7f"] {
+            assert!(!is_run_id(bad), "{bad}");
+        }
+        for bad in ["", ".", "..", "a/b", "-x", "a\0", "a b"] {
+            assert!(name("stage", bad).is_err(), "{bad:?}");
+        }
+    }
+}

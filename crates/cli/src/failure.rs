@@ -293,4 +293,4 @@ impl From<Box<ExecError>> for Failure {
     }
 }
 
-unwrapping!(VerifyError { Io, Scan, Exec, Store, Ledger });
+unwrapping!(VerifyError { Io, Scan, Exec, Store, Ledger, Document });

@@ -1,10 +1,10 @@
 //! `textum verify`.
 
 use clap::Args;
-use textum_core::verify::{Problem, repair, verify};
+use textum_core::verify::{Problem, acknowledge, repair, verify};
 use textum_core::workspace::Workspace;
 
-use super::here;
+use super::{by_whom, here};
 use crate::args::{Format, Global};
 use crate::failure::{DAMAGE, Failure};
 use crate::render::text;
@@ -22,6 +22,9 @@ pub struct VerifyArgs {
     /// Mend what can be mended; reads every stored byte
     #[arg(long)]
     repair: bool,
+    /// Take the loss of receipts for known, so that it is no longer told of
+    #[arg(long, conflicts_with_all = ["deep", "repair"])]
+    acknowledge: bool,
 }
 
 /// Verifies.
@@ -32,7 +35,16 @@ pub fn run(global: &Global, args: &VerifyArgs, ui: &Ui) -> Result<u8, Failure> {
         ui.say("there is nothing to verify yet: nothing has been recorded");
         return Ok(0);
     }
-    let report = if args.repair { repair(&workspace)? } else { verify(&workspace, args.deep)? };
+    if args.acknowledge {
+        let count = acknowledge(&workspace, &by_whom())?;
+        match ui.format {
+            Format::Json => ui.json(&serde_json::json!({"acknowledged": count})),
+            _ if count == 0 => ui.result("no receipts are lost: there is nothing to acknowledge\n"),
+            _ => ui.result(&format!("the loss of {} is acknowledged\n", text::counted(count as u64, "receipt"))),
+        }
+        return Ok(0);
+    }
+    let report = if args.repair { repair(&workspace, &by_whom())? } else { verify(&workspace, args.deep)? };
     let good = report.problems.is_empty();
     if ui.format == Format::Json {
         ui.json(&report);
@@ -64,6 +76,10 @@ pub fn run(global: &Global, args: &VerifyArgs, ui: &Ui) -> Result<u8, Failure> {
             out.push_str(&format!("    {}\n", style.dim(&touches(problem))));
         }
     }
+    if report.lost > 0 {
+        let lost = text::counted(report.lost as u64, "receipt");
+        out.push_str(&style.dim(&format!("  {lost} lost, which somebody has acknowledged\n")));
+    }
     if report.dropped > 0 {
         let dropped = text::counted(report.dropped as u64, "output");
         out.push_str(&style.dim(&format!("  {dropped} dropped by `textum prune`, to be rebuilt from what is there\n")));
@@ -74,7 +90,8 @@ pub fn run(global: &Global, args: &VerifyArgs, ui: &Ui) -> Result<u8, Failure> {
         ui.say(&format!("{} {help}", ui.err_style.accent("next:")));
     } else if !good {
         ui.say(&format!(
-            "{} outputs can be made again with `textum rebuild`; other content must come from another copy of the store",
+            "{} outputs can be made again with `textum rebuild`; other content must come from another copy of the store; \
+             lost receipts are told of until `textum verify --acknowledge`",
             ui.err_style.accent("next:")
         ));
     }

@@ -47,6 +47,13 @@ fn run(tiny: &Tiny, n: u32) -> String {
     done["run"].as_str().unwrap().to_string()
 }
 
+/// Proves each of the runs: only what has come out the same before may be dropped.
+fn prove(tiny: &Tiny, runs: &[String]) {
+    for run in runs {
+        textum(tiny, &["rebuild", run]).expect(0).says("identical");
+    }
+}
+
 fn stored(tiny: &Tiny) -> u64 {
     let packs = std::fs::read_dir(tiny.path(".textum/store/packs")).unwrap().flatten();
     packs.filter(|e| e.path().extension().is_some_and(|x| x == "pack")).map(|e| e.metadata().unwrap().len()).sum()
@@ -61,6 +68,11 @@ fn paths(plan: &Value, run: &str) -> Vec<String> {
 fn what_is_dropped_can_be_rebuilt_and_the_rest_stays() {
     let tiny = project();
     let runs: Vec<String> = (0..6).map(|n| run(&tiny, n)).collect();
+    let dry = ["prune", "--newest", "2", "--dry-run", "--format", "json"];
+    let plan = textum(&tiny, &dry).expect(0).json();
+    assert_eq!((paths(&plan, &runs[0]).len(), plan["kept"]["not-proved"].as_u64()), (0, Some(8)), "nothing is proved yet");
+    textum(&tiny, &["prune", "--newest", "2"]).expect(0).says("nothing has proved").says("textum rebuild RUN");
+    prove(&tiny, &runs);
     let before = stored(&tiny);
     let plan = textum(&tiny, &["prune", "--newest", "2", "--keep", &runs[1], "--dry-run", "--format", "json"]).expect(0).json();
     assert_eq!(paths(&plan, &runs[0]), ["build/carded", "build/model"], "what no stage reads stays");
@@ -94,6 +106,7 @@ fn a_dropped_folder_that_comes_back_as_data_is_taken_in_whole() {
     let tiny = project();
     let runs: Vec<String> = (0..5).map(|n| run(&tiny, n)).collect();
     textum(&tiny, &["restore", &format!("{}:build/carded", runs[0]), "-o", "copy"]).expect(0);
+    prove(&tiny, &runs);
     textum(&tiny, &["prune", "--newest", "1"]).expect(0).says("freed");
     // The same folder again, now as a dataset: its listing was known, its files must be stored anew.
     textum(&tiny, &["data", "add", "copy/build/carded", "--name", "carded"]).expect(0);
@@ -111,6 +124,10 @@ fn what_could_not_be_made_again_is_never_dropped() {
         tiny.read("textum.toml").replace("run = \"(echo yarn", "run = \"date +%N > /dev/null; (date +%N; echo yarn"),
     );
     let runs: Vec<String> = (0..5).map(|n| run(&tiny, n)).collect();
+    for n in 0..5 {
+        // A second execution proves that carding comes out the same.
+        textum(&tiny, &["run", "--set", &format!("n={n}"), "--force", "card"]).expect(0);
+    }
     // Shown to be not deterministic: by one execution more.
     textum(&tiny, &["run", "--set", "n=0", "--force", "spin"]).expect(0).warns("not deterministic");
     let labelled = textum(&tiny, &["run", "--label", "kept", "--set", "n=77"]).expect(0);
@@ -121,14 +138,15 @@ fn what_could_not_be_made_again_is_never_dropped() {
     let plan = textum(&tiny, &["prune", "--newest", "1", "--dry-run", "--format", "json"]).expect(0).json();
     let of_n0: Vec<String> = paths(&plan, &runs[0]);
     assert_eq!(of_n0, ["build/carded"], "another result came of the same key: its model must not go");
-    assert!(paths(&plan, &runs[2]).contains(&"build/model".to_string()), "of the others nothing is known: {plan}");
+    assert_eq!(paths(&plan, &runs[2]), ["build/carded"], "of the others nothing is known: {plan}");
+    assert!(plan["kept"]["not-proved"].as_u64().unwrap() >= 3, "{plan}");
     assert!(plan["kept"]["not-deterministic"].as_u64().unwrap() >= 1 && plan["kept"]["last-output"].as_u64().unwrap() >= 5);
     assert!(plan["kept_runs"].as_object().unwrap().values().any(|v| v == "labelled"));
     let with_model = tiny.read("textum.toml") + "\n[model.yarn]\nfiles = [\"build/model\"]\n";
     tiny.write("textum.toml", &with_model);
     let plan = textum(&tiny, &["prune", "--newest", "1", "--dry-run", "--format", "json"]).expect(0).json();
     assert!(plan["outputs"].as_array().unwrap().iter().all(|o| o["path"] != "build/model"), "a model of the manifest stays");
-    textum(&tiny, &["prune", "--newest", "1", "--last-outputs", "--dry-run"]).expect(0).says("build/cloth");
+    textum(&tiny, &["prune", "--newest", "1", "--last-outputs", "--dry-run"]).expect(0).says("nothing has proved");
     textum(&tiny, &["prune", "--keep", "lst"]).expect(3).warns("no run `lst`");
     tiny.write("textum.toml", with_model.replace("files = [\"build/model\"]", "files = [\"build/modell\"]"));
     textum(&tiny, &["prune"]).expect(2).warns("did you mean `build/model`?");

@@ -103,7 +103,7 @@ fn reads_that_change_fail_the_stage_and_missing_outputs_are_named() {
         "[stage.spoil]\nrun = \"echo more >> yarn.txt; echo x > out\"\nreads = [\"yarn.txt\"]\nwrites = [\"out\", \"never\"]\n",
     );
     tiny.write("yarn.txt", "cotton\n");
-    textum(&tiny, &["run"]).expect(1).warns("yarn.txt changed while it ran");
+    textum(&tiny, &["run"]).expect(1).warns("yarn.txt was touched while it ran");
     tiny.manifest("[stage.short]\nrun = \"echo x > out\"\nwrites = [\"out\", \"never\"]\n");
     textum(&tiny, &["run"]).expect(1).warns("it did not write never");
     tiny.manifest("[stage.gone]\nrun = [\"no-such-loom\"]\nwrites = [\"out\"]\n");

@@ -116,7 +116,7 @@ fn ledger_and_indexes_are_made_anew_with_the_same_answers() {
     assert_eq!(ask(), answers);
     textum(&tiny, &["verify", "--deep"]).expect(0).says("all is there");
     std::fs::write(tiny.path(".textum/ledger.db"), b"SQLite format 3\0 but not really").unwrap();
-    textum(&tiny, &["runs"]).expect(4).warns("is damaged").warns("textum verify --repair");
+    textum(&tiny, &["runs"]).expect(4).warns("is not a database").warns("textum verify --repair");
     textum(&tiny, &["verify"]).expect(4);
     textum(&tiny, &["verify", "--repair"]).expect(0).says("made anew");
     assert_eq!(ask(), answers);

@@ -120,14 +120,13 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::receipt::ContentKind;
-
+    
     fn row(number: u64, content: u8, at: u32) -> DataRow {
         DataRow {
             receipt: Digest::of(&[number as u8, content, at as u8]),
             name: "shifts".into(),
             number,
-            path: "shifts.csv".into(),
+            path: SourcePath::new("shifts.csv").unwrap(),
             content: Content::file(Digest::of(&[content]), 1),
             hold: Hold::Store,
             rows: None,

@@ -14,14 +14,17 @@ use crate::fingerprint::Scanner;
 use crate::fsio::TreeDir;
 use crate::graph::StageIndex;
 use crate::plan::part_of_folder;
-use crate::receipt::Content;
+use crate::receipt::{Content, PathContent};
 use crate::sandbox::{Pool, link_reference};
 use crate::workspace::Project;
+
+/// The folder of the stages' sandboxes in that of a run.
+const STAGES: &str = ".stages";
 
 /// What the sandboxes of a run are made of.
 pub(super) struct Apart<'a> {
     project: &'a Project,
-    /// The run's folder: a sandbox for each of its stages.
+    /// The run's folder: its results, and in [`STAGES`] a sandbox for each of its stages.
     pub(super) folder: PathBuf,
     /// Everything that no stage writes, as it was taken in when the run began.
     pub(super) sources: Rc<BTreeMap<SourcePath, Content>>,
@@ -37,6 +40,18 @@ impl<'a> Apart<'a> {
         Apart { project, folder, sources, pool, made: RefCell::default() }
     }
 
+    /// Puts a stage's results where a person looks for them: into the run's own folder.
+    pub(super) fn show(&self, stage: StageIndex, outputs: &[PathContent]) -> Result<(), ExecError> {
+        let results = TreeDir::create(&self.folder)?;
+        for output in outputs {
+            match self.made.borrow().get(&stage) {
+                Some(made) => self.pool.share_tree(made, &output.path, &results)?,
+                None => self.pool.put(&self.project.store, &output.content, &results, &output.path)?,
+            }
+        }
+        Ok(())
+    }
+
     /// Makes the sandbox of a stage and puts in it what the stage reads.
     pub(super) fn prepare(
         &self,
@@ -44,7 +59,7 @@ impl<'a> Apart<'a> {
         reads: &BTreeMap<SourcePath, Content>,
         done: &BTreeMap<StageIndex, SettledStage>,
     ) -> Result<(TreeDir, Arc<Scanner>), ExecError> {
-        let root = self.folder.join(self.project.graph.name(stage));
+        let root = self.folder.join(STAGES).join(self.project.graph.name(stage));
         // A stage that is tried again begins in an empty folder.
         crate::fsio::remove_any(&root)?;
         let tree = TreeDir::create(&root)?;

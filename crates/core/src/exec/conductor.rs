@@ -313,6 +313,11 @@ impl Conductor<'_> {
         Ok(())
     }
 
+    /// Whether it is one of many runs, whose sandboxes go when they are done.
+    fn of_sweep(&self) -> bool {
+        self.draft.sweep.is_some()
+    }
+
     fn clearer(&self) -> Clearer<'_> {
         let state = self.project.workspace.state();
         let project = self.project;
@@ -332,6 +337,9 @@ impl Conductor<'_> {
             staged.apply()?;
         }
         let index = decision.index;
+        if let (Some(recorded), Some(apart), false) = (&decision.result, &self.apart, self.of_sweep()) {
+            apart.show(index, &recorded.outputs)?;
+        }
         let mut stage = settled_by_record(self.project, decision, RunStageState::Reused)?;
         stage.seconds = clock.elapsed().as_secs_f64();
         self.settle(index, stage, None);
@@ -503,8 +511,10 @@ impl Conductor<'_> {
         self.report_undeclared(&decision, &mut receipt, common);
         let digest = common.writer.put_document(&canonical(&receipt)?)?;
         common.dirty = true;
-        if let (Some(apart), false) = (&self.apart, receipt.state == StageState::Done) {
-            apart.may_be_spoiled(decision.index);
+        match &self.apart {
+            Some(apart) if receipt.state != StageState::Done => apart.may_be_spoiled(decision.index),
+            Some(apart) if !self.of_sweep() => apart.show(decision.index, &receipt.outputs().cloned().collect::<Vec<_>>())?,
+            _ => {}
         }
         if common.shared {
             common.unpublished.insert(digest);

@@ -88,7 +88,7 @@ impl Gates {
             };
             known.insert(name.to_string(), found);
         }
-        let held = gate.check.holds(&|name| known.get(name).copied().unwrap_or(Known::Unknown));
+        let held = gate.check.truth(&|name| known.get(name).copied().unwrap_or(Known::Unknown)).is_held();
         let value = |known: Known| match known {
             Known::Value(v) => Some(Metric(v)),
             _ => None,

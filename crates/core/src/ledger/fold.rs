@@ -304,10 +304,11 @@ fn fold_data(tx: &Transaction<'_>, digest: &Digest, data: &DataReceipt) -> rusql
 }
 
 fn fold_loss(tx: &Transaction<'_>, digest: &Digest, loss: &LossReceipt) -> rusqlite::Result<()> {
-    let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO losses VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?;
-    for lost in &loss.lost {
-        let acknowledged = loss.acknowledged;
-        insert.execute(params![digest.as_bytes(), lost.digest.as_bytes(), lost.kind, lost.run, loss.found, loss.by, acknowledged])?;
+    let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO losses VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?;
+    for (position, lost) in loss.lost.iter().enumerate() {
+        let lost_digest = lost.digest.map(|d| *d.as_bytes());
+        let (position, receipt) = (position as i64, digest.as_bytes());
+        insert.execute(params![receipt, position, lost_digest, lost.kind, lost.run, loss.found, loss.by, loss.acknowledged])?;
     }
     Ok(())
 }

@@ -164,6 +164,13 @@ impl Ledger {
         self.rows("SELECT digest, type FROM documents ORDER BY digest", &[], |r| Ok((digest(r, 0)?, r.get(1)?)))
     }
 
+    /// The run that a document is about, if it is the receipt of a run, an execution or a checkpoint.
+    pub fn run_of_document(&self, document: &Digest) -> Result<Option<String>, LedgerError> {
+        let sql = "SELECT id FROM runs WHERE receipt = ?1 UNION SELECT run FROM stage_receipts WHERE digest = ?1 \
+                   UNION SELECT run FROM checkpoints WHERE receipt = ?1";
+        Ok(self.rows(sql, params![document.as_bytes()], |r| r.get(0))?.pop())
+    }
+
     /// The ids of all runs, newest first.
     pub fn run_ids(&self) -> Result<Vec<String>, LedgerError> {
         self.rows("SELECT id FROM runs ORDER BY ordered DESC, id DESC", &[], |r| r.get(0))

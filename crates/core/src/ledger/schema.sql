@@ -65,6 +65,6 @@ CREATE INDEX data_receipts_by_digest ON data_receipts (digest);
 -- Documents that cannot be read, or that say what could do harm: they are left out of everything.
 CREATE TABLE unreadable (digest BLOB PRIMARY KEY, what TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE losses (
-  receipt BLOB NOT NULL, digest BLOB NOT NULL, kind TEXT NOT NULL, run TEXT, found TEXT NOT NULL, by_whom TEXT NOT NULL,
-  acknowledged INTEGER NOT NULL, PRIMARY KEY (receipt, digest)
+  receipt BLOB NOT NULL, position INTEGER NOT NULL, digest BLOB, kind TEXT NOT NULL, run TEXT, found TEXT NOT NULL,
+  by_whom TEXT NOT NULL, acknowledged INTEGER NOT NULL, PRIMARY KEY (receipt, position)
 ) WITHOUT ROWID;

@@ -45,7 +45,7 @@ pub fn check(form: &ManifestForm, params: &Params, document: &Document<'_>) -> C
         checker.name("metric", name, "._-/");
     }
     let models = form.model.iter().map(|(name, model)| (name.clone(), checker.model(name, &model.files, &stages))).collect();
-    let gates = form.gate.iter().enumerate().filter_map(|(i, gate)| checker.gate(i, gate, &stages)).collect();
+    let gates = form.gate.iter().enumerate().filter_map(|(i, gate)| checker.gate(i, gate, &stages, &data)).collect();
     Checked { data, stages, environment, models, gates, mistakes: checker.mistakes }
 }
 

@@ -4,7 +4,7 @@ use super::check::Checker;
 use super::document::Step;
 use super::form::{GateForm, StageForm};
 use textum_base::overlap;
-use super::{GateDecl, Mistake, StageDecl};
+use super::{DatasetDecl, GateDecl, Mistake, StageDecl};
 use crate::rule::{Rule, RuleError, parse};
 
 /// Seconds in a text such as `90s`, `10m` or `1h30m`.
@@ -69,7 +69,7 @@ impl Checker<'_, '_> {
     }
 
     /// A condition after a stage.
-    pub(super) fn gate(&mut self, index: usize, form: &GateForm, stages: &[StageDecl]) -> Option<GateDecl> {
+    pub(super) fn gate(&mut self, index: usize, form: &GateForm, stages: &[StageDecl], datasets: &[DatasetDecl]) -> Option<GateDecl> {
         let place = |this: &Self, key| this.at(&[Step::Key("gate"), Step::At(index), Step::Key(key)]);
         if !stages.iter().any(|s| s.name == form.after) {
             let help = match super::nearest(&form.after, stages.iter().map(|s| s.name.as_str())) {
@@ -90,6 +90,21 @@ impl Checker<'_, '_> {
         if check.counts_steps() {
             let help = "a gate looks at the metrics once the stage has ended: leave `for … steps` out";
             self.mistakes.push(Mistake::new(span, "a gate cannot count steps", "this condition", help));
+        }
+        for name in check.names() {
+            let Some(of) = name.strip_prefix("data.") else { continue };
+            let (dataset, what) = of.rsplit_once('.').unwrap_or((of, ""));
+            let known = || datasets.iter().map(|d| d.name.as_str());
+            let help = match (known().any(|d| d == dataset), what) {
+                (true, "rows" | "bytes") => continue,
+                (true, _) => format!("write data.{dataset}.rows or data.{dataset}.bytes"),
+                (false, _) => match super::nearest(dataset, known()) {
+                    Some(near) => format!("did you mean `data.{near}.rows`?"),
+                    None => "name a dataset of this manifest, as in data.NAME.rows".to_string(),
+                },
+            };
+            let span = place(self, "check");
+            self.mistakes.push(Mistake::new(span, format!("nothing gives `{name}`"), "in this condition", help));
         }
         Some(GateDecl { after: form.after.clone(), check, baseline: form.baseline.clone() })
     }

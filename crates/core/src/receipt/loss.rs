@@ -26,8 +26,9 @@ pub struct LossReceipt {
 /// A document that is no more.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct LostDocument {
-    /// Its digest.
-    pub digest: Digest,
+    /// Its digest, where that is known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub digest: Option<Digest>,
     /// Its type, as far as that is known.
     pub kind: String,
     /// The run that it belongs to, where that is known.

@@ -12,7 +12,9 @@
 //! name    := letters, digits, `_` and `.`; or anything in backticks
 //! ```
 //!
-//! No comparison with NaN holds, `!=` included: a metric that is not a number never opens a gate.
+//! Three truths: a comparison with a metric that is not there, or is not finite, is neither true nor false but
+//! unknown (Kleene, "On notation for ordinal numbers", JSL 1938): `not` of it is unknown too, and what is unknown
+//! does not hold. So neither `loss < 1` nor `not loss > 1` lets a NaN through.
 
 mod parse;
 mod watch;
@@ -92,10 +94,53 @@ pub(crate) enum Sum {
 pub enum Known {
     /// A value.
     Value(f64),
-    /// There is nothing to compare with: the test that names it holds.
+    /// There is nothing to compare with yet: the test that names it asks for nothing.
     NothingToCompare,
-    /// There is no such thing: the test that names it does not hold.
+    /// There is no such thing.
     Unknown,
+}
+
+/// Whether a condition holds, as far as it can be said.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Truth {
+    /// It does not.
+    False,
+    /// Something that it names is not there, or is not finite.
+    Unknown,
+    /// There is nothing to compare with yet.
+    Vacuous,
+    /// It does.
+    True,
+}
+
+impl Truth {
+    fn of(holds: bool) -> Truth {
+        if holds { Truth::True } else { Truth::False }
+    }
+
+    /// Whether what is asked for is met: nothing to compare with is no reason to refuse.
+    pub fn is_held(self) -> bool {
+        matches!(self, Truth::True | Truth::Vacuous)
+    }
+
+    fn not(self) -> Truth {
+        match self {
+            Truth::True => Truth::False,
+            Truth::False => Truth::True,
+            other => other,
+        }
+    }
+
+    /// All of these: the least of them, but that what is vacuous takes nothing away from what is true.
+    fn all(parts: &[Truth]) -> Truth {
+        let least = parts.iter().copied().min().unwrap_or(Truth::True);
+        if least == Truth::Vacuous && parts.contains(&Truth::True) { Truth::True } else { least }
+    }
+
+    /// Any of these: the most of them.
+    fn any(parts: &[Truth]) -> Truth {
+        parts.iter().copied().max().unwrap_or(Truth::False)
+    }
 }
 
 impl Sum {
@@ -141,22 +186,23 @@ impl Test {
         names
     }
 
-    pub(crate) fn holds(&self, of: &dyn Fn(&str) -> Known) -> bool {
+    pub(crate) fn truth(&self, of: &dyn Fn(&str) -> Known) -> Truth {
         let (a, b) = match (self.left.value(of), self.right.value(of)) {
             (Known::Value(a), Known::Value(b)) => (a, b),
-            (Known::Unknown, _) | (_, Known::Unknown) => return false,
-            _ => return true,
+            (Known::Unknown, _) | (_, Known::Unknown) => return Truth::Unknown,
+            _ => return Truth::Vacuous,
         };
+        let finite = a.is_finite() && b.is_finite();
         match self.how {
-            How::Less => a < b,
-            How::AtMost => a <= b,
-            How::More => a > b,
-            How::AtLeast => a >= b,
-            How::Equal => a == b,
-            // No comparison with NaN holds, this one included.
-            How::Unequal => a != b && !a.is_nan() && !b.is_nan(),
-            How::Finite => a.is_finite(),
-            How::NotFinite => !a.is_finite(),
+            How::Finite => Truth::of(a.is_finite()),
+            How::NotFinite => Truth::of(!a.is_finite()),
+            _ if !finite => Truth::Unknown,
+            How::Less => Truth::of(a < b),
+            How::AtMost => Truth::of(a <= b),
+            How::More => Truth::of(a > b),
+            How::AtLeast => Truth::of(a >= b),
+            How::Equal => Truth::of(a == b),
+            How::Unequal => Truth::of(a != b),
         }
     }
 }
@@ -170,12 +216,12 @@ impl Part {
         }
     }
 
-    pub(crate) fn holds(&self, test: &mut dyn FnMut(&Test) -> bool) -> bool {
+    pub(crate) fn truth(&self, test: &mut dyn FnMut(&Test) -> Truth) -> Truth {
+        // All parts are asked, so that each test sees every step.
         match self {
-            // All parts are asked, so that each test sees every step.
-            Part::Any(parts) => parts.iter().map(|p| p.holds(test)).filter(|held| *held).count() > 0,
-            Part::All(parts) => parts.iter().map(|p| p.holds(test)).filter(|held| !*held).count() == 0,
-            Part::Not(inner) => !inner.holds(test),
+            Part::Any(parts) => Truth::any(&parts.iter().map(|p| p.truth(test)).collect::<Vec<_>>()),
+            Part::All(parts) => Truth::all(&parts.iter().map(|p| p.truth(test)).collect::<Vec<_>>()),
+            Part::Not(inner) => inner.truth(test).not(),
             Part::Test(t) => test(t),
         }
     }
@@ -194,8 +240,8 @@ impl Rule {
     }
 
     /// Whether it holds, given what each name stands for.
-    pub fn holds(&self, of: &dyn Fn(&str) -> Known) -> bool {
-        self.root.holds(&mut |test| test.holds(of))
+    pub fn truth(&self, of: &dyn Fn(&str) -> Known) -> Truth {
+        self.root.truth(&mut |test| test.truth(of))
     }
 
     /// Whether it asks for several steps on end, which only makes sense while a stage runs.
@@ -210,15 +256,16 @@ mod tests {
 
     use super::*;
 
-    fn holds(text: &str) -> bool {
+    fn truth(text: &str) -> Truth {
         let of = |name: &str| match name {
             "auc" => Known::Value(0.8),
             "loss" => Known::Value(f64::NAN),
+            "huge" => Known::Value(f64::INFINITY),
             "of.L1" => Known::Value(2.0),
             "baseline.auc" => Known::NothingToCompare,
             _ => Known::Unknown,
         };
-        parse(text).unwrap_or_else(|e| panic!("{text}: {e:?}")).holds(&of)
+        parse(text).unwrap_or_else(|e| panic!("{text}: {e:?}")).truth(&of)
     }
 
     #[test]
@@ -229,14 +276,39 @@ mod tests {
             "(auc + 0.1) * 2 > 1.7",
             "auc*2-1<=0.6000001",
             "`of.L1` = 2 or nothing > 1",
-            "auc >= baseline.auc - 0.01",
             "loss is not finite",
+            "huge is not finite",
+            "not loss is finite",
             "-auc < -0.5 and (auc > 1 or of.L1 / 4 = 0.5)",
+            "auc >= baseline.auc and auc > 0.5",
         ] {
-            assert!(holds(yes), "{yes}");
+            assert_eq!(truth(yes), Truth::True, "{yes}");
         }
-        for no in ["loss < 1", "loss > 1", "loss != 1", "nothing > 0", "nothing is finite", "not auc = 0.8", "loss is finite"] {
-            assert!(!holds(no), "{no}");
+        for no in ["not auc = 0.8", "loss is finite", "auc > 0.9 and loss > 1", "nothing > 1 and auc > 0.9", "not huge is not finite"] {
+            assert_eq!(truth(no), Truth::False, "{no}");
+        }
+        for unknown in [
+            "loss < 1",
+            "loss > 1",
+            "loss != 1",
+            "not loss > 1",
+            "not (loss > 1 or auc > 0.9)",
+            "huge > 1",
+            "not huge < 1",
+            "auc / 0 > 1",
+            "nothing > 0",
+            "not losss > 1",
+            "nothing is finite",
+            "nothing is not finite",
+            "auc > 0.5 and nothing > 1",
+            "loss > 1 and auc >= baseline.auc",
+        ] {
+            assert_eq!(truth(unknown), Truth::Unknown, "{unknown}");
+            assert!(!truth(unknown).is_held());
+        }
+        for vacuous in ["auc >= baseline.auc - 0.01", "not auc < baseline.auc", "auc > 0.9 or auc > baseline.auc"] {
+            assert_eq!(truth(vacuous), Truth::Vacuous, "{vacuous}");
+            assert!(truth(vacuous).is_held());
         }
     }
 
@@ -269,7 +341,22 @@ mod tests {
         fn sums_are_computed_as_everywhere(a in -100i32..100, b in -100i32..100, c in 1i32..100) {
             let expected = f64::from(a) + f64::from(b) * f64::from(c) - f64::from(a) / f64::from(c);
             let rule = parse(&format!("{a} + {b} * {c} - {a} / {c} = x")).unwrap();
-            prop_assert!(rule.holds(&|_| Known::Value(expected)));
+            prop_assert_eq!(rule.truth(&|_| Known::Value(expected)), Truth::True);
+        }
+
+        /// Held against every way in which the unknown could turn out: a condition is true only if it is so
+        /// whatever the unknown is, and false likewise.
+        #[test]
+        fn what_is_unknown_decides_nothing(shape in 0usize..6, left in -2i32..3, bound in -2i32..3) {
+            let conditions = ["x > {b}", "not x > {b}", "x > {b} and l >= 0", "x > {b} or l >= 0", "not (x > {b} or l < 0)", "not (x > {b} and l < 0)"];
+            let text = conditions[shape].replace("{b}", &bound.to_string());
+            let rule = parse(&text).unwrap();
+            let with = |x: Known| rule.truth(&|name| if name == "x" { x } else { Known::Value(f64::from(left)) });
+            let all: Vec<Truth> = (-4..5).map(|x| with(Known::Value(f64::from(x)))).collect();
+            let certain = if all.iter().all(|t| *t == all[0]) { all[0] } else { Truth::Unknown };
+            for nothing in [Known::Unknown, Known::Value(f64::NAN), Known::Value(f64::INFINITY)] {
+                prop_assert_eq!(with(nothing), certain, "{}", text);
+            }
         }
     }
 }

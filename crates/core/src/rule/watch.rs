@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::{Known, Rule, Test};
+use super::{Known, Rule, Test, Truth};
 use crate::manifest::Better;
 
 /// Watches one stage's metrics.
@@ -15,8 +15,8 @@ pub struct StopWatch {
     better: BTreeMap<String, Better>,
     last: BTreeMap<String, f64>,
     best: BTreeMap<String, f64>,
-    /// For each test, by its place in the text: how often on end it has held.
-    streaks: BTreeMap<usize, u32>,
+    /// For each test, by its place in the text: how often on end it has held, and what it was last.
+    streaks: BTreeMap<usize, (u32, Truth)>,
 }
 
 /// The name whose best value `best` means in a test.
@@ -40,7 +40,7 @@ impl StopWatch {
             }
         }
         let rule = std::mem::replace(&mut self.rule, Rule { text: String::new(), root: super::Part::All(Vec::new()) });
-        let holds = rule.root.holds(&mut |test| self.look(test, step, seconds, metrics));
+        let holds = rule.root.truth(&mut |test| self.look(test, step, seconds, metrics)) == Truth::True;
         let said = holds.then(|| {
             let named = rule.names();
             let values: Vec<String> =
@@ -51,13 +51,13 @@ impl StopWatch {
         said
     }
 
-    fn look(&mut self, test: &Test, step: u64, seconds: f64, metrics: &[(String, f64)]) -> bool {
+    fn look(&mut self, test: &Test, step: u64, seconds: f64, metrics: &[(String, f64)]) -> Truth {
         let names = test.names();
         let of_this =
             metrics.iter().any(|(n, _)| names.contains(&n.as_str())) || names.contains(&"step") || names.contains(&"seconds");
         if of_this {
             let known = |value: Option<&f64>| value.map_or(Known::Unknown, |v| Known::Value(*v));
-            let holds = test.holds(&|name| match name {
+            let truth = test.truth(&|name| match name {
                 "step" => Known::Value(step as f64),
                 "seconds" => Known::Value(seconds),
                 "best" => known(subject(test).and_then(|n| self.best.get(n))),
@@ -66,10 +66,15 @@ impl StopWatch {
                     None => self.last.get(other),
                 }),
             });
-            let streak = self.streaks.entry(test.at.start).or_default();
-            *streak = if holds { streak.saturating_add(1) } else { 0 };
+            let streak = self.streaks.entry(test.at.start).or_insert((0, Truth::Unknown));
+            *streak = (if truth == Truth::True { streak.0.saturating_add(1) } else { 0 }, truth);
         }
-        self.streaks.get(&test.at.start).is_some_and(|s| *s >= test.steps)
+        match self.streaks.get(&test.at.start) {
+            Some((times, _)) if *times >= test.steps => Truth::True,
+            // What has not been looked at yet, or could not be said, is not false either.
+            None | Some((_, Truth::Unknown)) => Truth::Unknown,
+            Some(_) => Truth::False,
+        }
     }
 }
 
@@ -92,6 +97,9 @@ mod tests {
         assert_eq!(first("auc < best for 2 steps", &[0.6, 0.7, 0.69, 0.71, 0.7, 0.7]), Some(6));
         assert_eq!(first("loss is not finite", &[1.0, f64::NAN]), Some(2));
         assert_eq!(first("loss > 2 * best for 2 steps", &[1.0, f64::NAN, f64::NAN]), None);
+        assert_eq!(first("not loss > 1", &[f64::NAN, f64::NAN]), None, "a NaN is neither");
+        assert_eq!(first("not losss > 1", &[1.0, 2.0]), None, "nor is what never comes");
+        assert_eq!(first("not loss > 1", &[2.0, 0.5]), Some(2));
         assert_eq!(first("seconds > 2 and loss > 0", &[1.0, 1.0, 1.0]), Some(3));
     }
 }

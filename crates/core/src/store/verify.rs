@@ -62,7 +62,12 @@ impl Store {
         if !folder.exists() {
             return Ok(Vec::new());
         }
-        list_packs(&folder)?.into_par_iter().map(|(name, length)| look_at(self, name, length, deep)).collect()
+        let looked = list_packs(&folder)?.into_par_iter().map(|(name, length)| match look_at(self, name, length, deep) {
+            // Written anew by another process since it was listed.
+            Err(StoreError::Io(e)) if e.is_not_found() => Ok(None),
+            other => other.map(Some),
+        });
+        Ok(looked.collect::<Result<Vec<_>, _>>()?.into_iter().flatten().collect())
     }
 
     /// Makes the index of a pack anew from the pack.

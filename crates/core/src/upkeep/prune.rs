@@ -135,6 +135,10 @@ impl Judge<'_> {
 
     fn look(&mut self, digest: &Digest) -> Result<Option<WhyKept>, StoreError> {
         let Some(receipt) = self.receipts.get(digest).copied() else { return Ok(Some(WhyKept::NotRebuildable)) };
+        // What cannot be helped comes before what could be shown.
+        if receipt.reads.iter().any(|r| r.hold == Hold::Reference) {
+            return Ok(Some(WhyKept::Reference));
+        }
         let evidence = &self.evidence;
         if evidence.against.contains(digest) || evidence.against.contains(&receipt.key) {
             return Ok(Some(WhyKept::NotDeterministic));
@@ -154,9 +158,6 @@ impl Judge<'_> {
             return Ok(Some(WhyKept::NotRebuildable));
         }
         for read in &receipt.reads {
-            if read.hold == Hold::Reference {
-                return Ok(Some(WhyKept::Reference));
-            }
             for by in &read.by {
                 if let Some(obstacle) = self.obstacle(by)? {
                     return Ok(Some(obstacle));
@@ -269,14 +270,15 @@ pub fn plan_prune(project: &Project, all: &Inventory, options: &PruneOptions) ->
         environment: environment_now(project),
         known: HashMap::new(),
     };
-    // What is read by a later stage, whichever run that was in.
+    // What is read by a later stage, by the key of its writer: whichever run that was in, and whichever of
+    // several executions it was had from.
     let mut read: HashMap<Digest, BTreeSet<&str>> = HashMap::new();
     for at in all.stages.iter().flat_map(|(_, r)| &r.reads) {
-        for by in &at.by {
-            read.entry(*by).or_default().insert(at.at.path.as_str());
+        for writer in at.by.iter().filter_map(|by| judge.receipts.get(by)) {
+            read.entry(writer.key).or_default().insert(at.at.path.as_str());
         }
     }
-    let is_read = |digest: &Digest, path: &str| read.get(digest).is_some_and(|paths| paths.iter().any(|at| overlap(at, path)));
+    let is_read = |key: &Digest, path: &str| read.get(key).is_some_and(|paths| paths.iter().any(|at| overlap(at, path)));
     let mut given_up: HashSet<(Digest, ProjectPath)> = HashSet::new();
     let models: Vec<&ProjectPath> = project.manifest.models.iter().flat_map(|(_, files)| files).collect();
     for (digest, receipt) in all.stages.iter().filter(|(d, r)| r.state == StageState::Done && !kept.contains(d)) {
@@ -287,7 +289,7 @@ pub fn plan_prune(project: &Project, all: &Inventory, options: &PruneOptions) ->
             let why = match () {
                 () if options.paths.iter().any(|p| is_within(&output.path, p)) => Some(WhyKept::Named),
                 () if models.iter().any(|m| overlap(&output.path, m)) => Some(WhyKept::Model),
-                () if !options.last_outputs && !is_read(digest, &output.path) => Some(WhyKept::LastOutput),
+                () if !options.last_outputs && !is_read(&receipt.key, &output.path) => Some(WhyKept::LastOutput),
                 () => judge.obstacle(digest)?,
             };
             if let Some(why) = why {

@@ -1,6 +1,7 @@
 //! Looking whether everything that receipts promise is there: packs, indexes, receipts, ledger; and mending
 //! what can be mended.
 
+mod losses;
 mod receipts;
 mod repair;
 
@@ -45,6 +46,8 @@ pub struct VerifyReport {
     pub versions: usize,
     /// Outputs that were dropped to make room; they can be rebuilt.
     pub dropped: usize,
+    /// Receipts that were lost, and whose loss somebody has acknowledged.
+    pub lost: usize,
     /// Whether every stored byte was read.
     pub deep: bool,
     /// What is wrong.
@@ -68,6 +71,9 @@ pub enum VerifyError {
     /// The working tree could not be looked at.
     #[error(transparent)]
     Scan(#[from] ScanError),
+    /// A document could not be written.
+    #[error(transparent)]
+    Document(#[from] crate::receipt::DocumentError),
     /// A run that was cut off could not be closed.
     #[error(transparent)]
     Exec(#[from] Box<ExecError>),
@@ -81,16 +87,31 @@ pub fn verify(workspace: &Workspace, deep: bool) -> Result<VerifyReport, VerifyE
 
 /// Mends what can be mended, and then looks. What is derived is made anew, of damaged packs what is whole is
 /// kept, and content that was lost is taken anew from the working tree where it is still there.
-pub fn repair(workspace: &Workspace) -> Result<VerifyReport, VerifyError> {
+pub fn repair(workspace: &Workspace, by: &str) -> Result<VerifyReport, VerifyError> {
     let store = Store::open(&workspace.store_folder());
-    let (repaired, lost) = repair::repair(workspace, &store)?;
-    let mut report = look(workspace, &store, true, &repaired)?;
-    lost.into_iter().for_each(|what| report.problem(what, false));
-    Ok(report)
+    let repaired = repair::repair(workspace, &store, by)?;
+    look(workspace, &store, true, &repaired)
+}
+
+/// Takes the loss of receipts for known: it is not told of any more. Gives how many those are.
+pub fn acknowledge(workspace: &Workspace, by: &str) -> Result<usize, VerifyError> {
+    let store = Store::open(&workspace.store_folder());
+    let documents = documents(&store, &mut VerifyReport::default());
+    let ledger = Ledger::open(&workspace.ledger_path(), &store).ok();
+    losses::find(workspace, &store, &documents, ledger.as_ref())?.record(&store, by, true)
 }
 
 fn look(workspace: &Workspace, store: &Store, deep: bool, repaired: &[String]) -> Result<VerifyReport, VerifyError> {
     let mut report = VerifyReport { deep, repaired: repaired.to_vec(), ..VerifyReport::default() };
+    // Others may add to the store meanwhile; nothing of it goes away.
+    let _steady = match store.folder().exists().then(|| store.steady()).transpose() {
+        Ok(steady) => steady,
+        Err(StoreError::Damaged { path, what }) => {
+            report.problem(format!("{}: {what}", path.display()), true);
+            None
+        }
+        Err(e) => return Err(e.into()),
+    };
     for pack in store.verify_packs(deep)? {
         report.packs += 1;
         report.entries += pack.entries;
@@ -99,9 +120,7 @@ fn look(workspace: &Workspace, store: &Store, deep: bool, repaired: &[String]) -
             report.problem(format!("{}: {}", damage.path.display(), damage.what), damage.derived);
         }
     }
-    if store.has_unfinished_dropping() && store.alone().and_then(|alone| alone.finish_dropping()).is_err() {
-        report.problem("a dropping was cut off and cannot be finished: its journal is damaged".into(), true);
-    }
+    let documents = documents(store, &mut report);
     let path = workspace.ledger_path();
     let ledger = match Ledger::open(&path, store).and_then(|l| l.check().map(|complaint| (l, complaint))) {
         Ok((ledger, None)) => Some(ledger),
@@ -109,7 +128,7 @@ fn look(workspace: &Workspace, store: &Store, deep: bool, repaired: &[String]) -
             report.problem(format!("{}: {complaint}", path.display()), true);
             None
         }
-        Err(e @ LedgerError::Damaged { .. }) => {
+        Err(e @ (LedgerError::Damaged { .. } | LedgerError::NotADatabase { .. })) => {
             report.problem(e.to_string(), true);
             None
         }
@@ -117,14 +136,17 @@ fn look(workspace: &Workspace, store: &Store, deep: bool, repaired: &[String]) -
         Err(LedgerError::Store(_) | LedgerError::Receipt(_)) => None,
         Err(e) => return Err(e.into()),
     };
-    let documents = documents(store, &mut report);
     let mut checker = Checker::new(store, &documents);
     checker.all();
     (report.runs, report.versions, report.dropped) = (checker.runs, checker.versions, checker.dropped_met);
     checker.finish(&mut report);
+    losses::find(workspace, store, &documents, ledger.as_ref())?.tell(&mut report);
     if let Some(ledger) = ledger {
+        // What is lost is told already; what others have added since the documents were listed is no difference.
         let listed: BTreeMap<Digest, String> = ledger.all_documents()?.into_iter().collect();
-        if listed != documents || !ledger.agrees_with_a_new_one(store)? {
+        let lacks = documents.iter().any(|(digest, kind)| listed.get(digest) != Some(kind));
+        let all_there = listed.keys().all(|d| documents.contains_key(d) || store.contains_document(d).unwrap_or(false));
+        if lacks || (all_there && !ledger.agrees_with_a_new_one(store)?) {
             report.problem(format!("{} does not say what the receipts say", path.display()), true);
         }
     }

@@ -3,6 +3,7 @@
 
 use std::collections::{BTreeMap, HashSet};
 
+use super::losses;
 use super::receipts::{Checker, Lacking};
 use super::{VerifyError, VerifyReport, documents};
 use crate::fingerprint::Scanner;
@@ -11,9 +12,9 @@ use crate::store::{Digest, Dropping, Store, StoreError, hash_file};
 use crate::upkeep::items_of;
 use crate::workspace::Workspace;
 
-/// Mends; gives what was done, in words, and the receipts that were lost, which exist nowhere else.
-pub(super) fn repair(workspace: &Workspace, store: &Store) -> Result<(Vec<String>, Vec<String>), VerifyError> {
-    let (mut done, mut lost) = (Vec::new(), Vec::new());
+/// Mends; gives what was done, in words. Receipts that were lost exist nowhere else: that is written down.
+pub(super) fn repair(workspace: &Workspace, store: &Store, by: &str) -> Result<Vec<String>, VerifyError> {
+    let mut done = Vec::new();
     {
         let alone = store.alone()?;
         if store.has_unfinished_dropping() && matches!(alone.finish_dropping(), Err(StoreError::Damaged { .. })) {
@@ -47,12 +48,12 @@ pub(super) fn repair(workspace: &Workspace, store: &Store) -> Result<(Vec<String
     let path = workspace.ledger_path();
     let fine = match Ledger::open(&path, store) {
         Ok(ledger) => {
+            // Before the ledger is made anew: it may be the last to know of them.
+            losses::find(workspace, store, &documents, Some(&ledger))?.record(store, by, false)?;
             let listed: BTreeMap<Digest, String> = ledger.all_documents()?.into_iter().collect();
-            let gone = listed.iter().filter(|(digest, _)| !documents.contains_key(digest));
-            lost.extend(gone.map(|(digest, kind)| format!("the document {digest} ({kind}) was lost with the damage")));
             ledger.check()?.is_none() && listed == documents && ledger.agrees_with_a_new_one(store)?
         }
-        Err(LedgerError::Damaged { .. } | LedgerError::Newer { .. }) => false,
+        Err(LedgerError::Damaged { .. } | LedgerError::NotADatabase { .. } | LedgerError::Newer { .. }) => false,
         // It is as good as the receipts that it is made of.
         Err(LedgerError::Store(_) | LedgerError::Receipt(_)) => true,
         Err(e) => return Err(e.into()),
@@ -60,7 +61,7 @@ pub(super) fn repair(workspace: &Workspace, store: &Store) -> Result<(Vec<String
     if !fine && Ledger::rebuild(&path, store).is_ok() {
         done.push(format!("{} made anew", path.display()));
     }
-    Ok((done, lost))
+    Ok(done)
 }
 
 /// Takes lost contents anew from where they were recorded, if the same bytes stand there still.

@@ -178,6 +178,7 @@ unwrapping!(SetError {},
 );
 unwrapping!(PythonError {},
     PythonError::NotFound(_) => absent("install it, activate its virtual environment, or correct `python` in [environment]"),
+    PythonError::InProject(_) => |said| Failure::new(UNSUCCESSFUL, said, "`textum run` starts it; reading commands execute nothing that lies in the project"),
     PythonError::NoAnswer { .. } => damaged("start the interpreter by hand to see what is wrong with it"),
 );
 unwrapping!(TreeReceiptError { Io },

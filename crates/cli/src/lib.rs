@@ -29,13 +29,25 @@ pub fn main() -> ExitCode {
         }
     };
     let ui = Ui::new(&arguments.global);
-    match dispatch(arguments, &ui) {
+    silence_guarded_panics();
+    let result = dispatch(arguments, &ui).and_then(|code| ui.unprinted().map_or(Ok(code), Err));
+    match result {
         Ok(code) => ExitCode::from(code),
         Err(failure) => {
             ui.failure(&failure);
             ExitCode::from(failure.code)
         }
     }
+}
+
+/// A panic of a reader over a damaged file is caught and told as an error: nothing else need be printed of it.
+fn silence_guarded_panics() {
+    let usual = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |info| {
+        if !textum_core::table::is_reading_guarded() {
+            usual(info);
+        }
+    }));
 }
 
 fn dispatch(arguments: Arguments, ui: &Ui) -> Result<u8, Failure> {

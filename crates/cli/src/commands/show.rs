@@ -1,6 +1,5 @@
 //! `textum show`.
 
-use std::io::Write;
 
 use clap::Args;
 use textum_core::ledger::NameError;
@@ -49,7 +48,7 @@ pub fn run(global: &Global, args: &ShowArgs, ui: &Ui) -> Result<u8, Failure> {
     }
     let receipt = RunReceipt::load(&project.store, &row.receipt)?;
     if let Some(stage) = &args.log {
-        return log(&project, &receipt, stage);
+        return log(&project, &receipt, stage, ui);
     }
     let stages: Vec<Option<StageReceipt>> = receipt
         .stages
@@ -75,7 +74,7 @@ pub fn run(global: &Global, args: &ShowArgs, ui: &Ui) -> Result<u8, Failure> {
     Ok(0)
 }
 
-fn log(project: &Project, run: &RunReceipt, stage: &str) -> Result<u8, Failure> {
+fn log(project: &Project, run: &RunReceipt, stage: &str, ui: &Ui) -> Result<u8, Failure> {
     let found = run.stages.iter().find(|s| s.stage == stage).and_then(|s| s.receipt);
     let Some(digest) = found else {
         let names: Vec<String> = run.stages.iter().filter(|s| s.receipt.is_some()).map(|s| s.stage.clone()).collect();
@@ -83,9 +82,7 @@ fn log(project: &Project, run: &RunReceipt, stage: &str) -> Result<u8, Failure> 
         return Err(Failure::new(NOT_THERE, format!("the run {} has no log of a stage `{stage}`", run.run), help));
     };
     let receipt = StageReceipt::load(&project.store, &digest)?;
-    let mut out = std::io::stdout().lock();
-    project.store.copy_to(&receipt.log.digest, &mut out)?;
-    let _ = out.flush();
+    ui.bytes(|out| project.store.copy_to(&receipt.log.digest, out).map(drop))?;
     Ok(0)
 }
 

@@ -50,6 +50,9 @@ fn read_reason(reason: &Reason, detail: Option<&ReadDetail>) -> String {
         (None, _, _) => format!("{name} is now read"),
         (_, None, _) => format!("{name} is no longer read"),
         (_, _, Some(detail @ ReadDetail::Rows { .. })) => format!("{name}: {}", rows(detail)),
+        (_, _, Some(ReadDetail::Executable { now })) => {
+            format!("{name} may {} be executed, its bytes are the same", if *now { "now" } else { "no longer" })
+        }
         (_, _, Some(ReadDetail::Lines { differing, of })) => {
             format!("{name}: {} of {} differ", text::count(*differing), text::counted(*of, "line"))
         }

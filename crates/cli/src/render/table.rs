@@ -2,7 +2,7 @@
 
 use unicode_width::UnicodeWidthStr;
 
-use crate::ui::Style;
+use crate::ui::{Style, escape};
 
 /// A cell: its text, and how it is coloured.
 #[derive(Clone, Debug, Default)]
@@ -88,6 +88,9 @@ fn align_numbers(column: &mut [Cell]) {
 pub fn table(header: &[&str], rows: &[Vec<Cell>], indent: &str, style: &Style) -> String {
     let columns = rows.iter().map(Vec::len).max().unwrap_or(0).max(header.len());
     let mut rows: Vec<Vec<Cell>> = rows.to_vec();
+    for cell in rows.iter_mut().flatten() {
+        cell.text = escape::line(&cell.text);
+    }
     for column in 0..columns {
         let mut cells: Vec<Cell> = rows.iter().map(|r| r.get(column).cloned().unwrap_or_default()).collect();
         align_numbers(&mut cells);
@@ -137,7 +140,7 @@ pub fn csv(header: &[&str], rows: &[Vec<Cell>]) -> String {
 /// The same as a Markdown table.
 pub fn markdown(header: &[&str], rows: &[Vec<Cell>]) -> String {
     let line = |cells: Vec<String>| format!("| {} |\n", cells.join(" | "));
-    let escape = |text: &str| text.replace('|', "\\|");
+    let escape = |text: &str| escape::line(text).replace('|', "\\|");
     let mut out = line(header.iter().map(|h| escape(h)).collect());
     out.push_str(&line(header.iter().map(|_| "---".to_string()).collect()));
     for row in rows {

@@ -9,7 +9,7 @@ use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use textum_core::event::{Event, EventSink};
 use textum_core::receipt::Metric;
 
-use super::Ui;
+use super::{Ui, escape};
 use crate::render;
 
 /// Keeps a line for each stage.
@@ -74,7 +74,8 @@ impl<'u> Live<'u> {
 
 impl EventSink for Live<'_> {
     fn event(&self, event: Event) {
-        let line = render::events::line(&event, &self.ui.err_style);
+        let event = escape::event(&event);
+        let line = render::events::line(&event, &self.ui.err_style).map(|line| escape::text(&line));
         match (&event, line) {
             (Event::StageStarted { stage, before }, _) => self.begin(stage, *before),
             (Event::Told { stage, step, progress, metrics }, _) => self.told(stage, *step, *progress, metrics),

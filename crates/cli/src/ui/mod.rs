@@ -1,5 +1,6 @@
 //! What the person sees while something happens, and where results go.
 
+pub mod escape;
 mod live;
 mod many;
 mod plain;
@@ -8,6 +9,7 @@ mod style;
 pub mod watch;
 
 use std::io::{IsTerminal, Write};
+use std::sync::{Mutex, PoisonError};
 
 use textum_core::event::{Event, EventSink};
 
@@ -31,6 +33,9 @@ pub struct Ui {
     quiet: bool,
     verbose: bool,
     err_terminal: bool,
+    out_terminal: bool,
+    /// Why a result could not be printed, if it could not.
+    failed: Mutex<Option<std::io::Error>>,
 }
 
 impl Ui {
@@ -51,34 +56,72 @@ impl Ui {
             quiet: global.quiet,
             verbose: global.verbose,
             err_terminal,
+            out_terminal: std::io::stdout().is_terminal(),
+            failed: Mutex::default(),
         }
     }
 
-    /// Prints a result. A reader that has gone away is no failure.
+    /// Prints a result for people, or data of the format asked for.
     pub fn result(&self, text: &str) {
-        let mut out = std::io::stdout().lock();
-        let _ = out.write_all(text.as_bytes());
-        if !text.ends_with('\n') && !text.is_empty() {
-            let _ = out.write_all(b"\n");
+        match self.format {
+            // Data goes into a pipe or file as it is; JSON has been made fit for a terminal already.
+            Format::Json => self.print(text),
+            Format::Csv if !self.out_terminal => self.print(text),
+            _ => self.print(&escape::text(text)),
         }
-        let _ = out.flush();
+    }
+
+    fn print(&self, text: &str) {
+        let mut out = std::io::stdout().lock();
+        let end = if text.ends_with('\n') || text.is_empty() { "" } else { "\n" };
+        let printed = out.write_all(text.as_bytes()).and_then(|()| out.write_all(end.as_bytes())).and_then(|()| out.flush());
+        self.keep(printed);
+    }
+
+    fn keep(&self, printed: std::io::Result<()>) {
+        // A reader that has gone away is no failure.
+        if let Err(e) = printed
+            && e.kind() != std::io::ErrorKind::BrokenPipe
+        {
+            self.failed.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(e);
+        }
+    }
+
+    /// Hands the bytes of a log or file out: as they are into a pipe or file, fit for a terminal on one.
+    pub fn bytes<E>(&self, write: impl FnOnce(&mut dyn Write) -> Result<(), E>) -> Result<(), E> {
+        if self.out_terminal {
+            let mut all = Vec::new();
+            write(&mut all)?;
+            self.print(&escape::text(&String::from_utf8_lossy(&all).replace("\r\n", "\n")));
+            return Ok(());
+        }
+        let mut out = std::io::stdout().lock();
+        write(&mut out)?;
+        self.keep(out.flush());
+        Ok(())
+    }
+
+    /// What kept results from being printed, if anything did.
+    pub fn unprinted(&self) -> Option<Failure> {
+        let source = self.failed.lock().unwrap_or_else(PoisonError::into_inner).take()?;
+        Some(textum_core::fsio::IoError { action: "write to", path: "standard output".into(), source }.into())
     }
 
     /// Prints a result as JSON.
     pub fn json(&self, value: &impl serde::Serialize) {
-        self.result(&serde_json::to_string_pretty(value).unwrap_or_default());
+        self.print(&escape::json(&serde_json::to_string_pretty(value).unwrap_or_default()));
     }
 
     /// Says something that is not a result.
     pub fn say(&self, text: &str) {
         if !self.quiet {
-            let _ = writeln!(std::io::stderr().lock(), "{text}");
+            self.insist(text);
         }
     }
 
     /// Says something that even a quiet command must say: where a person's file has gone.
     pub fn insist(&self, text: &str) {
-        let _ = writeln!(std::io::stderr().lock(), "{text}");
+        let _ = writeln!(std::io::stderr().lock(), "{}", escape::text(text));
     }
 
     /// Says something that only those want who asked for more.
@@ -107,7 +150,7 @@ impl Ui {
         if !self.err_terminal || !std::io::stdin().is_terminal() {
             return false;
         }
-        let _ = write!(std::io::stderr().lock(), "{question} [y/N] ");
+        let _ = write!(std::io::stderr().lock(), "{} [y/N] ", escape::text(question));
         let mut answer = String::new();
         std::io::stdin().read_line(&mut answer).is_ok() && matches!(answer.trim(), "y" | "Y" | "yes")
     }
@@ -115,7 +158,12 @@ impl Ui {
     /// Says what went wrong and what to do next.
     pub fn failure(&self, failure: &Failure) {
         let text = match &failure.mistakes {
-            Some(mistakes) => render::mistakes::mistakes(mistakes, self.err_style.on(), self.width),
+            // Rendered with colours of its own; what comes from the manifest has been made plain before.
+            Some(mistakes) => {
+                let text = render::mistakes::mistakes(mistakes, self.err_style.on(), self.width);
+                let _ = writeln!(std::io::stderr().lock(), "{}", text.trim_end());
+                return;
+            }
             None => {
                 let help = if failure.help.is_empty() {
                     String::new()
@@ -125,7 +173,7 @@ impl Ui {
                 format!("{} {}{help}", self.err_style.bad("error:"), failure.message)
             }
         };
-        let _ = writeln!(std::io::stderr().lock(), "{}", text.trim_end());
+        self.insist(text.trim_end());
     }
 
     /// Somebody who shows events: a live view on a terminal, lines elsewhere.
@@ -145,7 +193,7 @@ struct OnlyLosses<'u>(&'u Ui);
 impl EventSink for OnlyLosses<'_> {
     fn event(&self, event: Event) {
         if matches!(event, Event::Aside { .. } | Event::NotDeterministic { .. }) {
-            self.0.insist(&render::events::line(&event, &self.0.err_style).unwrap_or_default());
+            self.0.insist(&render::events::line(&escape::event(&event), &self.0.err_style).unwrap_or_default());
         }
     }
 }

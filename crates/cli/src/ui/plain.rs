@@ -2,7 +2,7 @@
 
 use textum_core::event::{Event, EventSink};
 
-use super::Ui;
+use super::{Ui, escape};
 use crate::render;
 
 /// Prints a line an event.
@@ -19,7 +19,7 @@ impl<'u> Plain<'u> {
 
 impl EventSink for Plain<'_> {
     fn event(&self, event: Event) {
-        if let Some(line) = render::events::line(&event, &self.ui.err_style) {
+        if let Some(line) = render::events::line(&escape::event(&event), &self.ui.err_style) {
             self.ui.say(&line);
         }
     }

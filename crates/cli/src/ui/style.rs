@@ -1,5 +1,7 @@
 //! One accent, green and red for better and worse; every colour is doubled by a sign or a word.
 
+use super::escape::colour;
+
 /// How text is coloured; off: not at all.
 #[derive(Clone, Copy, Debug)]
 pub struct Style {
@@ -18,7 +20,7 @@ impl Style {
     }
 
     fn wrap(&self, code: &str, text: &str) -> String {
-        if self.on && !text.is_empty() { format!("\x1b[{code}m{text}\x1b[0m") } else { text.to_string() }
+        if self.on && !text.is_empty() { format!("{}{text}{}", colour(code), colour("0")) } else { text.to_string() }
     }
 
     /// What matters most.

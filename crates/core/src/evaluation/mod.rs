@@ -20,7 +20,7 @@ pub use report::evaluate;
 pub use score::{Bin, Score, judge_score};
 
 /// The version of the definitions of the metrics. It counts as an input: other definitions, other results.
-pub const DEFINITIONS: u32 = 1;
+pub const DEFINITIONS: u32 = 2;
 
 /// What is to be judged, and how.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]

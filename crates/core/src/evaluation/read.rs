@@ -5,6 +5,7 @@ use std::path::Path;
 use super::{Evaluation, Judged};
 use crate::fsio::IoError;
 use crate::manifest::nearest;
+use crate::table::decimal::compare_numbers;
 use crate::table::{Origin, Row, Table, TableError, kind, row};
 
 /// Why predictions could not be judged.
@@ -27,6 +28,18 @@ pub enum EvaluationError {
     /// There are no rows.
     #[error("{0} has no rows: there is nothing to judge")]
     Empty(String),
+    /// What is to be the positive class never occurs.
+    #[error("{table}: no row has the positive class `{positive}` in {truth}: it holds {}", occurring.join(", "))]
+    NoPositive {
+        /// The table.
+        table: String,
+        /// The column with the truth.
+        truth: String,
+        /// The positive class.
+        positive: String,
+        /// What occurs, the first few.
+        occurring: Vec<String>,
+    },
 }
 
 /// The columns that are judged, row by row.
@@ -101,8 +114,109 @@ impl Predictions {
         match (bad.is_empty(), found.truth.is_empty()) {
             (false, _) => Err(EvaluationError::Cells { table: name.to_string(), lines: bad }),
             (true, true) => Err(EvaluationError::Empty(name.to_string())),
-            (true, false) => Ok(found),
+            (true, false) => {
+                found.same_labels(evaluation)?;
+                Ok(found)
+            }
         }
+    }
+
+    /// Labels that are the same are written the same; of two classes, the positive one as the evaluation has it.
+    fn same_labels(&mut self, evaluation: &Evaluation) -> Result<(), EvaluationError> {
+        match &evaluation.judged {
+            Judged::Value { .. } => Ok(()),
+            Judged::Label { .. } => {
+                self.truth.iter_mut().chain(&mut self.predicted).for_each(|label| plain(label));
+                Ok(())
+            }
+            Judged::Score { positive, .. } => {
+                let positives = positives_among(&self.truth, positive).ok_or_else(|| EvaluationError::NoPositive {
+                    table: evaluation.predictions.to_string(),
+                    truth: evaluation.truth.clone(),
+                    positive: positive.clone(),
+                    occurring: occurring(&self.truth),
+                })?;
+                for label in self.truth.iter_mut().filter(|label| positives.contains(*label)) {
+                    label.clone_from(positive);
+                }
+                Ok(())
+            }
+        }
+    }
+}
+
+/// Two classes that tables are often written with, in any case: the positive one first.
+const PAIRS: [(&str, &str); 5] = [("1", "0"), ("true", "false"), ("yes", "no"), ("t", "f"), ("y", "n")];
+/// So many labels are named when the one that is looked for is not among them.
+const FEW_LABELS: usize = 12;
+
+/// A whole number written with a point is that whole number: `1.0` is `1`.
+fn plain(label: &mut String) {
+    if let Some((whole, fraction)) = label.split_once('.')
+        && kind::kind_of(label.as_bytes()) == kind::Kind::Number
+        && fraction.bytes().all(|b| b == b'0')
+        && !whole.is_empty()
+    {
+        label.truncate(whole.len());
+    }
+}
+
+fn occurring(labels: &[String]) -> Vec<String> {
+    let all: std::collections::BTreeSet<&String> = labels.iter().collect();
+    let more = all.len().saturating_sub(FEW_LABELS);
+    let named = all.into_iter().take(FEW_LABELS).map(|l| format!("`{l}`"));
+    named.chain((more > 0).then(|| format!("and {more} more"))).collect()
+}
+
+/// The labels that mean the positive class: as it is written, as the same number, or as the same side of a
+/// common pair when nothing but that pair occurs. `None` when it never occurs.
+fn positives_among(labels: &[String], positive: &str) -> Option<std::collections::HashSet<String>> {
+    let all: std::collections::BTreeSet<&String> = labels.iter().collect();
+    let same = |label: &str| {
+        label == positive || compare_numbers(label.as_bytes(), positive.as_bytes()) == Some(std::cmp::Ordering::Equal)
+    };
+    let found: std::collections::HashSet<String> = all.iter().filter(|l| same(l)).map(|l| (*l).clone()).collect();
+    if !found.is_empty() {
+        return Some(found);
+    }
+    let lower = |text: &str| {
+        let mut text = text.to_lowercase();
+        plain(&mut text);
+        text
+    };
+    let meant = lower(positive);
+    let first = PAIRS.iter().any(|(yes, _)| *yes == meant);
+    if !first && !PAIRS.iter().any(|(_, no)| *no == meant) {
+        return None;
+    }
+    let (yes, no) = PAIRS.iter().find(|(yes, no)| all.iter().all(|l| [*yes, *no].contains(&lower(l).as_str())))?;
+    let wanted = if first { yes } else { no };
+    let found: std::collections::HashSet<String> = all.into_iter().filter(|l| lower(l) == *wanted).cloned().collect();
+    (!found.is_empty()).then_some(found)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::positives_among;
+
+    #[test]
+    fn the_positive_class_is_found_or_refused() {
+        let among = |labels: &[&str], positive: &str| {
+            let labels: Vec<String> = labels.iter().map(ToString::to_string).collect();
+            let mut found: Vec<String> = positives_among(&labels, positive)?.into_iter().collect();
+            found.sort();
+            Some(found.join(" "))
+        };
+        assert_eq!(among(&["0", "1"], "1").as_deref(), Some("1"));
+        assert_eq!(among(&["0.0", "1.0"], "1").as_deref(), Some("1.0"));
+        assert_eq!(among(&["True", "False"], "1").as_deref(), Some("True"));
+        assert_eq!(among(&["YES", "no"], "1").as_deref(), Some("YES"));
+        assert_eq!(among(&["yes", "no"], "0").as_deref(), Some("no"));
+        assert_eq!(among(&["stopped", "ran"], "stopped").as_deref(), Some("stopped"));
+        assert_eq!(among(&["stopped", "ran"], "1"), None);
+        assert_eq!(among(&["False"], "1"), None, "it must occur");
+        assert_eq!(among(&["true", "maybe"], "1"), None, "no pair");
+        assert_eq!(among(&["true", "false"], "stop"), None);
     }
 }
 

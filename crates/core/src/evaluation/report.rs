@@ -27,7 +27,7 @@ fn judge(evaluation: &Evaluation, rows: &Predictions) -> Judgement {
     let named = |pairs: &[(&str, f64)]| pairs.iter().map(|(n, v)| ((*n).to_string(), *v)).collect::<Vec<_>>();
     match &evaluation.judged {
         Judged::Score { positive, threshold, bins, .. } => {
-            let truth: Vec<bool> = rows.truth.iter().map(|t| is_positive(t, positive)).collect();
+            let truth: Vec<bool> = rows.truth.iter().map(|t| t == positive).collect();
             let found = judge_score(&rows.numbers, &truth, threshold.parse().unwrap_or(0.5), *bins);
             let [tp, fp, fn_, tn] = found.confusion.map(|n| n as f64);
             let metrics = named(&[
@@ -78,11 +78,6 @@ fn judge(evaluation: &Evaluation, rows: &Predictions) -> Judgement {
             Judgement { metrics, figures: figures::of_quantity(&rows.numbers, &rows.true_numbers) }
         }
     }
-}
-
-fn is_positive(truth: &str, positive: &str) -> bool {
-    let number = |text: &str| crate::table::kind::number(text.as_bytes());
-    truth == positive || number(truth).is_some_and(|t| number(positive) == Some(t))
 }
 
 /// The metric by which groups are compared, and whether more of it is better.

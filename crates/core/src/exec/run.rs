@@ -21,6 +21,7 @@ use super::watch::Watcher;
 use super::{ExecError, LocalPlace};
 use crate::data::recorded_anew;
 use crate::event::{CancelToken, Event, EventSink};
+use crate::fingerprint::MayStart;
 use crate::fsio::TreeDir;
 use crate::graph::StageIndex;
 use crate::ledger::new_run_id;
@@ -74,6 +75,7 @@ pub fn run(
         format!("process {}, by {}, since {}", std::process::id(), options.by, jiff::Timestamp::now().strftime("%H:%M:%S UTC"));
     let _tree = if options.sandbox { None } else { Some(project.workspace.lock_tree(&who)?) };
     super::close_interrupted(project, events)?;
+    project.may_start = MayStart::Anything;
     let selected = selected(project, options)?;
     let gates = Gates::new(project)?;
     let (recorded, draft, live) = {

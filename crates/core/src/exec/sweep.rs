@@ -22,6 +22,7 @@ use super::stage::Bench;
 use super::{ExecError, LocalPlace};
 use crate::data::recorded_anew;
 use crate::event::{CancelToken, Event, EventSink, Silent};
+use crate::fingerprint::MayStart;
 use crate::fsio;
 use crate::ledger::new_run_id;
 use crate::manifest::Params;
@@ -113,6 +114,7 @@ pub fn run_sweep(
 ) -> Result<SweepOutcome, ExecError> {
     let clock = Instant::now();
     super::close_interrupted(project, events)?;
+    project.may_start = MayStart::Anything;
     let project = &*project;
     let chosen = selected(project, options)?;
     let gates = Gates::new(project)?;

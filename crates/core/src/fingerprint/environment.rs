@@ -3,7 +3,8 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use super::python::{PythonError, python};
+use super::python::{MayStart, PythonError, python};
+use super::secret::{SecretKey, is_secret, recorded};
 use crate::manifest::EnvironmentDecl;
 use crate::receipt::{COUNTED, CountedEnvironment, ENVIRONMENT, EnvironmentRecord};
 
@@ -42,17 +43,27 @@ pub fn stage_variables(own: &[(String, String)], counted: &BTreeMap<String, Opti
     let handed = |name: &str| HANDED_ON.contains(&name) || HANDED_ON_PREFIXES.iter().any(|p| name.starts_with(p));
     let mut variables: BTreeMap<String, String> = own.iter().filter(|(name, _)| handed(name)).cloned().collect();
     for (name, value) in counted {
-        match value {
-            Some(value) => variables.insert(name.clone(), value.clone()),
+        // What is recorded of a secret is not the secret: that is had from where it is set.
+        let own = || own.iter().find(|(n, _)| n == name).map(|(_, v)| v.clone());
+        match if value.is_some() && is_secret(name) { own() } else { value.clone() } {
+            Some(value) => variables.insert(name.clone(), value),
             None => variables.remove(name),
         };
     }
     variables.into_iter().collect()
 }
 
-/// The variables that count, with their values now. `PYTHONHASHSEED` is 0 unless declared.
-pub fn counted_variables(decl: &EnvironmentDecl, own: &[(String, String)]) -> BTreeMap<String, Option<String>> {
-    let value = |name: &str| own.iter().find(|(n, _)| n == name).map(|(_, v)| v.clone());
+/// The variables that count, with their values now; of secrets a hash with this key. `PYTHONHASHSEED` is 0 unless
+/// declared.
+pub fn counted_variables(
+    decl: &EnvironmentDecl,
+    own: &[(String, String)],
+    key: Option<&SecretKey>,
+) -> BTreeMap<String, Option<String>> {
+    let value = |name: &str| {
+        let value = own.iter().find(|(n, _)| n == name).map(|(_, v)| v)?;
+        Some(if is_secret(name) { recorded(value, key) } else { value.clone() })
+    };
     let mut counted = BTreeMap::from([("PYTHONHASHSEED".to_string(), Some("0".to_string()))]);
     counted.extend(decl.vars.iter().map(|name| (name.clone(), value(name))));
     counted
@@ -69,16 +80,18 @@ pub struct EnvironmentNow {
     pub variables: BTreeMap<String, Option<String>>,
 }
 
-/// Looks at the environment.
+/// Looks at the environment of the project in a folder; a program that lies in it is started only if it `may` be.
 pub fn environment(
     decl: &EnvironmentDecl,
     folder: &Path,
     own: &[(String, String)],
+    key: Option<&SecretKey>,
     cache: Option<&Path>,
+    may: MayStart,
 ) -> Result<EnvironmentNow, PythonError> {
-    let variables = counted_variables(decl, own);
+    let variables = counted_variables(decl, own, key);
     let python = match &decl.python {
-        Some(command) => Some(python(command, folder, &stage_variables(own, &variables), cache)?),
+        Some(command) => Some(python(command, folder, &stage_variables(own, &variables), cache, may)?),
         None => None,
     };
     let counted = python.as_ref().map(|found| CountedEnvironment {
@@ -94,7 +107,7 @@ pub fn environment(
 }
 
 /// A package's name as installers compare it (PEP 503).
-fn normal_name(name: &str) -> String {
+pub fn normal_name(name: &str) -> String {
     let mut out = String::new();
     for c in name.chars() {
         if matches!(c, '-' | '_' | '.') {

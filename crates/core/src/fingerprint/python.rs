@@ -11,10 +11,20 @@ use std::process::{Command, Stdio};
 
 use serde::{Deserialize, Serialize};
 
+use super::installed::read_environment;
 use super::stat::{Stat, now_nanos};
 use crate::fsio::{self, IoError};
 use crate::receipt::PythonRecord;
 use crate::store::Digest;
+
+/// Whether an interpreter that lies in the project may be started: by what executes stages, never by a look.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum MayStart {
+    /// Whatever the manifest names.
+    Anything,
+    /// Only what lies outside of the project.
+    NothingOfTheProject,
+}
 
 /// Why the interpreter could not be asked.
 #[derive(Debug, thiserror::Error)]
@@ -22,6 +32,9 @@ pub enum PythonError {
     /// There is no such command.
     #[error("the interpreter `{0}` of [environment] is not there")]
     NotFound(String),
+    /// It lies in the project and has not been started by a run yet.
+    #[error("the interpreter `{0}` lies in the project: what it is and has installed is not known before a run has started it")]
+    InProject(String),
     /// It did not answer as expected.
     #[error("the interpreter `{command}` did not tell its packages: {what}")]
     NoAnswer {
@@ -93,6 +106,7 @@ pub fn python(
     folder: &Path,
     variables: &[(String, String)],
     cache: Option<&Path>,
+    may: MayStart,
 ) -> Result<PythonRecord, PythonError> {
     let search = variables.iter().find(|(name, _)| name == "PATH").map_or("", |(_, value)| value.as_str());
     let executable = find_command(command, search, folder).ok_or_else(|| PythonError::NotFound(command.to_string()))?;
@@ -103,8 +117,11 @@ pub fn python(
     if let Some(kept) = kept_at.as_deref().and_then(recall) {
         return Ok(kept);
     }
+    if may == MayStart::NothingOfTheProject && lies_in(&executable, folder) {
+        return read_environment(command, &executable).ok_or_else(|| PythonError::InProject(command.to_string()));
+    }
     let observed = now_nanos();
-    let answer = ask(command, &executable, folder, variables)?;
+    let answer = ask(command, &executable, folder, variables, may)?;
     let mut watched = vec![executable.clone(), fs::canonicalize(&executable).unwrap_or(executable)];
     watched.extend(answer.prefix.iter().map(|p| Path::new(p).join("pyvenv.cfg")));
     watched.extend(answer.path.iter().filter(|p| !p.is_empty()).map(PathBuf::from));
@@ -126,18 +143,44 @@ pub fn python(
     Ok(record)
 }
 
+/// Whether a program is a file of the project, by its name or by where that leads.
+fn lies_in(executable: &Path, project: &Path) -> bool {
+    let whole = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf());
+    let real = |path: &Path| fs::canonicalize(path).unwrap_or_else(|_| whole(path));
+    let by_name = executable.parent().map(real).unwrap_or_default();
+    let project = real(project);
+    by_name.starts_with(&project) || real(executable).starts_with(&project)
+}
+
+/// The folders of `PYTHONPATH`, relative ones seen from the project; without those of the project itself where
+/// nothing of it may be started.
+fn module_path(value: &str, project: &Path, may: MayStart) -> String {
+    let folders = value.split(':').filter(|p| !p.is_empty()).map(|p| project.join(p));
+    let kept = folders.filter(|p| may == MayStart::Anything || !lies_in(&p.join("x"), project));
+    kept.map(|p| p.display().to_string()).collect::<Vec<_>>().join(":")
+}
+
 fn recall(path: &Path) -> Option<PythonRecord> {
     let kept: Kept = serde_json::from_slice(&fs::read(path).ok()?).ok()?;
     kept.stamps.iter().all(|(path, then)| stamp(path) == *then).then_some(kept.record)
 }
 
-fn ask(command: &str, executable: &Path, folder: &Path, variables: &[(String, String)]) -> Result<Answer, PythonError> {
+fn ask(
+    command: &str,
+    executable: &Path,
+    folder: &Path,
+    variables: &[(String, String)],
+    may: MayStart,
+) -> Result<Answer, PythonError> {
     let no_answer = |what: String| PythonError::NoAnswer { command: command.to_string(), what };
+    let executable = &std::path::absolute(executable).unwrap_or_else(|_| executable.to_path_buf());
+    let value = |name: &str, value: &str| if name == "PYTHONPATH" { module_path(value, folder, may) } else { value.to_string() };
     let output = Command::new(executable)
         .args(["-c", ASK])
-        .current_dir(folder)
+        // Not in the project: modules of its own, named like those that are asked with, would be executed.
+        .current_dir("/")
         .env_clear()
-        .envs(variables.iter().map(|(k, v)| (k, v)))
+        .envs(variables.iter().map(|(k, v)| (k, value(k, v))))
         .stdin(Stdio::null())
         .output()
         .map_err(|e| no_answer(IoError::of("start", executable)(e).to_string()))?;

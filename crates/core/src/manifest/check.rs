@@ -6,7 +6,7 @@ use std::ops::Range;
 use super::document::{Document, Step};
 use super::form::{EnvironmentUse, HoldForm, ManifestForm, RunForm, StageForm};
 use super::paths::{advice, parse_bytes};
-use super::substitute::placeholders;
+use super::substitute::{placeholders, quoted_placeholders};
 use super::{Better, Command, DatasetDecl, EnvironmentDecl, GateDecl, Mistake, Needs, Params, StageDecl};
 use crate::receipt::Hold;
 use textum_base::{DeclaredPath, PathFault, ProjectPath, SourcePath, is_within, overlap};
@@ -370,6 +370,15 @@ impl Checker<'_, '_> {
             };
             let title = format!("the command of `{name}` uses a parameter that it does not have");
             self.mistakes.push(Mistake::new(span.clone(), title, label, help));
+        }
+        let Command::Shell(text) = run else { return };
+        // A number stays what it is wherever it stands, and a parameter keeps its type.
+        let is_text = |p: &&str| self.params.get(p).is_some_and(|v| !v.is_number() && !v.is_boolean());
+        for placeholder in quoted_placeholders(text).into_iter().filter(is_text) {
+            let title = format!("the command of `{name}` has `{{{placeholder}}}` inside quotation marks");
+            let help = "leave the quotation marks out: the value is put there as one quoted word; or write the command as an array, \
+                        as in [\"python3\", \"fit.py\", \"--name={fit.name}\"]";
+            self.mistakes.push(Mistake::new(span.clone(), title, "the value would end the quotation", help));
         }
     }
 

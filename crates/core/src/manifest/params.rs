@@ -43,6 +43,19 @@ pub fn selects(selector: &str, leaf: &str) -> bool {
     leaf.strip_prefix(selector).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
 }
 
+/// How a date of TOML arrives: as a table with this key alone, which is no business of a script's.
+const DATE: &str = "$__toml_private_datetime";
+
+/// Dates and times as texts, as they are written.
+fn with_dates_as_texts(value: &Value) -> Value {
+    match value {
+        Value::Object(table) if table.len() == 1 && table.contains_key(DATE) => table[DATE].clone(),
+        Value::Object(table) => Value::Object(table.iter().map(|(k, v)| (k.clone(), with_dates_as_texts(v))).collect()),
+        Value::Array(items) => Value::Array(items.iter().map(with_dates_as_texts).collect()),
+        other => other.clone(),
+    }
+}
+
 fn flatten(prefix: &str, value: &Value, out: &mut BTreeMap<String, Value>) {
     match value {
         Value::Object(table) => {
@@ -86,7 +99,7 @@ impl Params {
     pub fn from_tables(tables: &Map<String, Value>) -> Params {
         let mut leaves = BTreeMap::new();
         for (key, value) in tables {
-            flatten(key, value, &mut leaves);
+            flatten(key, &with_dates_as_texts(value), &mut leaves);
         }
         Params { leaves }
     }

@@ -10,6 +10,25 @@ pub fn placeholders(text: &str) -> Vec<&str> {
     spans(text).into_iter().map(|(from, to)| &text[from + 1..to - 1]).collect()
 }
 
+/// The placeholders of a shell's text that stand inside quotation marks: a value is put there as one quoted word,
+/// which ends the quotation it stands in.
+pub fn quoted_placeholders(text: &str) -> Vec<&str> {
+    let mut found = Vec::new();
+    let mut quote = None;
+    let mut bytes = text.bytes().enumerate();
+    let places = spans(text);
+    while let Some((at, byte)) = bytes.next() {
+        match (quote, byte) {
+            (None | Some(b'"'), b'\\') => drop(bytes.next()),
+            (None, b'\'' | b'"') => quote = Some(byte),
+            (Some(open), byte) if open == byte => quote = None,
+            (Some(_), b'{') => found.extend(places.iter().find(|(from, _)| *from == at).map(|(from, to)| &text[from + 1..to - 1])),
+            _ => {}
+        }
+    }
+    found
+}
+
 fn spans(text: &str) -> Vec<(usize, usize)> {
     let mut found = Vec::new();
     for (open, _) in text.match_indices('{') {
@@ -75,6 +94,12 @@ pub fn command_text(command: &Command) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_placeholder_in_quotes_is_found() {
+        let text = r#"a {one} "{two}" '{three} x' \"{four}\" "\"{five}" it\'s {six} "$(x {seven})" "{eight"{nine}"#;
+        assert_eq!(quoted_placeholders(text), ["two", "three", "five", "seven"]);
+    }
 
     #[test]
     fn only_parameters_are_replaced() {

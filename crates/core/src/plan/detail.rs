@@ -33,6 +33,11 @@ pub enum ReadDetail {
         /// Columns that came, went or are of another type.
         schema: u64,
     },
+    /// The bytes are the same; whether the file may be executed is not.
+    Executable {
+        /// Whether it may be now.
+        now: bool,
+    },
     /// A text has as many lines as before, and some differ.
     Lines {
         /// Lines that differ.
@@ -74,6 +79,9 @@ pub fn read_detail(project: &Project, reason: &Reason) -> Option<ReadDetail> {
         return folder_detail(&project.store, &old, &path);
     }
     let now = project.scanner.look(&reason.name).ok()??;
+    if now.digest == old {
+        return Some(ReadDetail::Executable { now: now.kind == ContentKind::Exec });
+    }
     if let Some(rows) = rows_detail(project, &reason.name, old, now.clone()) {
         return Some(rows);
     }

@@ -11,12 +11,12 @@ pub use stages::{StageRebuild, reference_differs};
 
 use crate::event::{CancelToken, Event, EventSink};
 use crate::exec::{ExecError, LocalPlace};
-use crate::fingerprint::{PythonError, Reason, environment_differences};
+use crate::fingerprint::{MayStart, PythonError, Reason, environment_differences};
 use crate::fsio::{self, IoError};
 use crate::ledger::LedgerError;
 use crate::lineage::{Origin, Target, TraceError, trace};
 use crate::receipt::{
-    DocumentError, ENVIRONMENT, EnvironmentRecord, REBUILD_RECEIPT, RebuildReceipt, ReceiptError, StageReceipt, StageState,
+    DocumentError, ENVIRONMENT, EnvironmentRecord, PythonRecord, REBUILD_RECEIPT, RebuildReceipt, ReceiptError, StageReceipt, StageState,
     Verdict, canonical,
 };
 use crate::tree::PutError;
@@ -217,7 +217,7 @@ fn environment_now(project: &Project, chain: &[(Digest, StageReceipt)]) -> Resul
             let variables = crate::fingerprint::stage_variables(&project.variables, &receipt.inputs.vars);
             let cache = project.workspace.cache_folder();
             // An interpreter that is gone is a difference, not an error: the stage will tell.
-            now.python = crate::fingerprint::python(&python.command, project.workspace.root(), &variables, cache.as_deref()).ok();
+            now.python = python_of(project, &python.command, &variables, cache.as_deref());
         }
         for reason in environment_differences(&recorded, &now) {
             if !differences.contains(&reason) {
@@ -226,6 +226,11 @@ fn environment_now(project: &Project, chain: &[(Digest, StageReceipt)]) -> Resul
         }
     }
     Ok((now, differences))
+}
+
+/// The interpreter as it is now. A rebuild executes what the receipts say, so it may be started wherever it lies.
+fn python_of(project: &Project, command: &str, variables: &[(String, String)], cache: Option<&std::path::Path>) -> Option<PythonRecord> {
+    crate::fingerprint::python(command, project.workspace.root(), variables, cache, MayStart::Anything).ok()
 }
 
 /// A difference of the environment as a line.

@@ -7,6 +7,7 @@
 //! - [`sorted`]: numbers in order beyond memory.
 
 pub mod compare;
+pub mod decimal;
 pub mod filter;
 pub mod kind;
 pub mod profile;
@@ -18,7 +19,7 @@ pub mod sorted;
 use std::path::PathBuf;
 
 pub(crate) use read::scratch;
-pub use read::{Opened, Origin, Packing, Table, TableFormat, format_of};
+pub use read::{Opened, is_guarded as is_reading_guarded, Origin, Packing, Table, TableFormat, format_of};
 pub use row::Row;
 
 use crate::fsio::IoError;

@@ -101,6 +101,11 @@ impl Workspace {
         self.state().join("keys")
     }
 
+    /// The key that values of secret variables are hashed with.
+    pub fn secret_key_path(&self) -> PathBuf {
+        self.state().join("secret.key")
+    }
+
     /// Where sandboxes are.
     pub fn sandboxes_folder(&self) -> PathBuf {
         self.state().join("sandboxes")
@@ -125,9 +130,20 @@ impl Workspace {
             return self.check_format();
         }
         fs::create_dir_all(&state).map_err(IoError::of("create the folder", &state))?;
+        self.keep_private(&state)?;
         fsio::write_derived(&state.join(".gitignore"), b"*\n")?;
         fsio::write_atomic(&state.join("format"), format!("{FORMAT}\n").as_bytes())?;
         Ok(())
+    }
+
+    /// What is recorded is for those alone who may write in the project: its owner, or a group that shares it.
+    fn keep_private(&self, state: &Path) -> Result<(), IoError> {
+        use std::os::unix::fs::PermissionsExt;
+        let mode = |path: &Path| fs::metadata(path).map(|m| m.permissions().mode()).map_err(IoError::of("look at", path));
+        let own = mode(state)?;
+        let shared = mode(&self.root)? & 0o020 != 0 && own & 0o020 != 0;
+        let wanted = if shared { 0o770 } else { 0o700 } | (own & 0o2000);
+        fs::set_permissions(state, fs::Permissions::from_mode(wanted)).map_err(IoError::of("set the mode of", state))
     }
 
     /// Takes the working tree for one run, or says who has it.

@@ -5,7 +5,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use super::{Workspace, WorkspaceError};
-use crate::fingerprint::{EnvironmentNow, PythonError, Scanner, environment};
+use crate::fingerprint::{EnvironmentNow, MayStart, PythonError, Scanner, environment, is_secret, key_of, make_key};
 use crate::graph::Graph;
 use crate::ledger::{Ledger, LedgerError};
 use crate::manifest::{LoadError, Manifest, Params};
@@ -32,6 +32,8 @@ pub struct Project {
     pub scanner: Arc<Scanner>,
     /// Environment variables of this process.
     pub variables: Vec<(String, String)>,
+    /// Whether an interpreter that lies in the project may be started: set by what executes stages.
+    pub may_start: MayStart,
 }
 
 /// Why a project could not be opened.
@@ -73,6 +75,7 @@ impl Project {
             ledger: Rc::new(ledger),
             scanner: Arc::new(scanner),
             variables,
+            may_start: MayStart::NothingOfTheProject,
         })
     }
 
@@ -82,7 +85,11 @@ impl Project {
         // A manifest with mistakes is reported before anything is made.
         Manifest::load(&workspace.manifest_path())?;
         workspace.create_state()?;
-        Project::open(folder, variables)
+        let project = Project::open(folder, variables)?;
+        if project.manifest.environment.vars.iter().any(|v| is_secret(v)) {
+            make_key(&project.workspace.secret_key_path()).map_err(WorkspaceError::from)?;
+        }
+        Ok(project)
     }
 
     /// The same project with other parameters. Everything else is shared.
@@ -97,13 +104,16 @@ impl Project {
             ledger: self.ledger.clone(),
             scanner: self.scanner.clone(),
             variables: self.variables.clone(),
+            may_start: self.may_start,
         }
     }
 
     /// The environment that stages have now.
     pub fn environment(&self) -> Result<EnvironmentNow, PythonError> {
         let cache = self.workspace.cache_folder();
-        environment(&self.manifest.environment, self.workspace.root(), &self.variables, cache.as_deref())
+        let (decl, root) = (&self.manifest.environment, self.workspace.root());
+        let key = key_of(&self.workspace.secret_key_path());
+        environment(decl, root, &self.variables, key.as_ref(), cache.as_deref(), self.may_start)
     }
 
     /// How what stands at a path is kept.

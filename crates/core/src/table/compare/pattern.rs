@@ -1,7 +1,10 @@
 //! What the changed cells of a column have in common: a factor, a shift, gone missing.
 
+use std::cmp::Ordering;
+
 use serde::Serialize;
 
+use crate::table::decimal::compare_numbers;
 use crate::table::kind::{is_missing, number};
 
 /// So many changed cells of a column are kept to find what they have in common.
@@ -28,7 +31,8 @@ pub enum Pattern {
 /// Collects changed cells.
 #[derive(Clone, Debug, Default)]
 pub struct Sample {
-    pairs: Vec<(u64, f64, f64)>,
+    /// The hash of the row, both numbers, and whether they are exactly the same one.
+    pairs: Vec<(u64, f64, f64, bool)>,
     seen: u64,
     emptied: u64,
     filled: u64,
@@ -41,7 +45,7 @@ impl Sample {
         self.emptied += u64::from(is_missing(new) && !is_missing(old));
         self.filled += u64::from(is_missing(old) && !is_missing(new));
         if let (Some(a), Some(b)) = (number(old), number(new)) {
-            self.pairs.push((hash, a, b));
+            self.pairs.push((hash, a, b, compare_numbers(old, new) == Some(Ordering::Equal)));
             if self.pairs.len() >= 4 * SAMPLE {
                 self.shrink();
             }
@@ -78,18 +82,17 @@ impl Sample {
         if self.pairs.len() < 3 || (numbers as f64) < NEARLY_ALL * self.seen as f64 {
             return None;
         }
-        let agree = |test: &dyn Fn(f64, f64) -> bool| {
-            self.pairs.iter().filter(|(_, a, b)| test(*a, *b)).count() as f64 >= NEARLY_ALL * self.pairs.len() as f64
-        };
-        if agree(&|a, b| a == b) {
+        let nearly_all_of = |count: usize| count as f64 >= NEARLY_ALL * self.pairs.len() as f64;
+        let agree = |test: &dyn Fn(f64, f64) -> bool| nearly_all_of(self.pairs.iter().filter(|p| test(p.1, p.2)).count());
+        if nearly_all_of(self.pairs.iter().filter(|p| p.3).count()) {
             return Some(Pattern::Spelling);
         }
-        let factor = median(self.pairs.iter().filter(|(_, a, _)| *a != 0.0).map(|(_, a, b)| b / a));
+        let factor = median(self.pairs.iter().filter(|p| p.1 != 0.0).map(|p| p.2 / p.1));
         let close = |a: f64, b: f64, by: f64| (a - b).abs() <= by * a.abs().max(b.abs()).max(1e-12);
         if factor.is_finite() && !close(factor, 1.0, 0.02) && agree(&|a, b| close(b, a * factor, 0.02)) {
             return Some(Pattern::Factor(tidy(factor)));
         }
-        let shift = median(self.pairs.iter().map(|(_, a, b)| b - a));
+        let shift = median(self.pairs.iter().map(|p| p.2 - p.1));
         if shift.is_finite() && shift != 0.0 && agree(&|a, b| close(b - a, shift, 0.02)) {
             return Some(Pattern::Shift(tidy(shift)));
         }

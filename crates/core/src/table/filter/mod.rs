@@ -23,6 +23,7 @@ use std::ops::Range;
 pub use parse::parse;
 
 use super::Row;
+use super::decimal::compare_numbers;
 use super::kind::{is_missing, number};
 
 /// A condition that does not parse, or names a column that is not there.
@@ -212,7 +213,7 @@ fn compare(a: &Operand<usize>, operator: Operator, b: &Operand<usize>, row: &Row
         return memchr::memmem::find(a.bytes(row), b.bytes(row)).is_some();
     }
     let order = match (a.number(row), b.number(row)) {
-        (Some(x), Some(y)) => x.partial_cmp(&y),
+        (Some(_), Some(_)) => compare_numbers(a.bytes(row), b.bytes(row)),
         // A number is neither before nor after a word, but `"24"` in quotes is the cell 24.
         (Some(_), None) | (None, Some(_)) => (a.bytes(row) == b.bytes(row)).then_some(Equal),
         (None, None) => Some(a.bytes(row).cmp(b.bytes(row))),

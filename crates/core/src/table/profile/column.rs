@@ -9,6 +9,7 @@ use serde::Serialize;
 
 use super::drift::Drift;
 use super::relation::{Relating, Relation};
+use crate::table::decimal::long_number;
 use crate::table::kind::{Kind, KindCounts, kind_of, number};
 use crate::table::row::text;
 use crate::table::sorted::{Gather, Sorted, ordered, unordered};
@@ -115,6 +116,9 @@ pub struct Gathered {
     moments: Moments,
     infinite: bool,
     numbers: Gather,
+    /// Of numbers that a double may not keep: what they are exactly, by hash, and as doubles.
+    long: Gather,
+    long_values: Gather,
     texts: Option<HashMap<Vec<u8>, u64>>,
     hashes: Gather,
     hasher: foldhash::fast::FixedState,
@@ -144,6 +148,8 @@ impl Gathered {
             moments: Moments::default(),
             infinite: false,
             numbers: Gather::new(scratch, most),
+            long: Gather::new(scratch, most),
+            long_values: Gather::new(scratch, most),
             texts: Some(HashMap::new()),
             hashes: Gather::new(scratch, most),
             // The same in every table: hashes of two tables are compared.
@@ -167,6 +173,10 @@ impl Gathered {
                 let Some(value) = number(cell) else { return Ok(()) };
                 self.infinite |= value.is_infinite();
                 self.moments.add(value);
+                if let Some(exact) = long_number(cell) {
+                    self.long.push(self.hasher.hash_one(exact.as_bytes()))?;
+                    self.long_values.push(ordered(value))?;
+                }
                 self.numbers.push(ordered(value))
             }
             _ => self.add_text(cell),
@@ -206,12 +216,27 @@ impl Gathered {
             }
         }
         let (numbers, others) = (self.numbers.finish()?, self.hashes.finish()?);
+        let (long, long_values) = (self.long.finish()?, self.long_values.finish()?);
         let (mut distinct, mut most_numbers) = (0, Top::new(frequent));
+        // Long numbers that are one double are told apart by what they are exactly.
+        let mut longs = long_values.counted().peekable();
         for (bits, count) in numbers.counted() {
-            distinct += 1;
-            most_numbers.offer(bits, count);
+            let of_long = longs.next_if(|(b, _)| *b == bits).map_or(0, |(_, count)| count);
+            if count > of_long {
+                distinct += 1;
+                most_numbers.offer(bits, count - of_long);
+            }
         }
         top.extend(most_numbers.done().map(|(bits, count)| Frequent { value: unordered(bits).to_string(), count }));
+        let mut most_long = Top::new(frequent);
+        for (hash, count) in long.counted() {
+            distinct += 1;
+            most_long.offer(hash, count);
+        }
+        for (hash, count) in most_long.done() {
+            unnamed.insert(hash, top.len());
+            top.push(Frequent { value: String::new(), count });
+        }
         let mut most_others = Top::new(frequent);
         match &texts {
             Some(texts) => {
@@ -232,8 +257,7 @@ impl Gathered {
             }
         }
         if unnamed.is_empty() {
-            top.sort_by_key(|f| std::cmp::Reverse(f.count));
-            top.truncate(frequent);
+            order(&mut top, frequent);
         }
         let figures = (self.kinds.is_numeric() && !numbers.is_empty()).then(|| figures(&numbers, &self.moments));
         let spread = figures.as_ref().filter(|_| !self.infinite).map(|f| histogram(&numbers, f.min, f.max));
@@ -262,13 +286,23 @@ impl Settled {
         if self.unnamed.is_empty() || cell.is_empty() {
             return;
         }
-        if let Some(at) = self.unnamed.get(&self.hasher.hash_one(cell))
+        let hash = match long_number(cell) {
+            Some(exact) => self.hasher.hash_one(exact.as_bytes()),
+            None => self.hasher.hash_one(cell),
+        };
+        if let Some(at) = self.unnamed.get(&hash)
             && let Some(frequent) = self.profile.frequent.get_mut(*at)
             && frequent.value.is_empty()
         {
             frequent.value = text(cell);
         }
     }
+}
+
+/// The most frequent values first, at most so many.
+pub fn order(frequent: &mut Vec<Frequent>, most: usize) {
+    frequent.sort_by_key(|f| std::cmp::Reverse(f.count));
+    frequent.truncate(most);
 }
 
 /// The values with the highest counts.

@@ -98,6 +98,7 @@ pub fn profile(
         while opened.rows.next(&mut row)? {
             settled.iter_mut().enumerate().for_each(|(at, column)| column.name(row.cell(at)));
         }
+        settled.iter_mut().for_each(|column| column::order(&mut column.profile.frequent, options.frequent));
     }
     let columns = settled
         .par_iter()

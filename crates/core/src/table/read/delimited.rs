@@ -6,6 +6,7 @@ use csv::{ByteRecord, Reader, ReaderBuilder, Terminator};
 
 use super::lines::{Lines, Next};
 use super::source::{Opened, Table};
+use super::watched::Watched;
 use crate::table::kind::{Kind, kind_of};
 use crate::table::row::text;
 use crate::table::{Oddities, Row, Rows, TableError};
@@ -25,8 +26,8 @@ struct Delimited<'t> {
 
 enum Source<'t> {
     Plain(Lines<'t>),
-    /// Lines before those of the reader, and the reader.
-    General(u64, Box<Reader<Box<dyn Read + Send + 't>>>, ByteRecord),
+    /// Lines before those of the reader, what goes by, and the reader.
+    General(u64, Watched, Box<Reader<Box<dyn Read + Send + 't>>>, ByteRecord),
     /// While one becomes the other.
     Neither,
 }
@@ -140,15 +141,23 @@ impl Delimited<'_> {
             }
             if let Source::Plain(lines) = std::mem::replace(&mut self.source, Source::Neither) {
                 let before = lines.number;
-                let reader = reader_of(self.delimiter, Box::new(lines.rest()) as Box<dyn Read + Send>);
-                self.source = Source::General(before, Box::new(reader), ByteRecord::new());
+                let (watched, stream) = Watched::over(lines.rest());
+                let reader = reader_of(self.delimiter, Box::new(stream) as Box<dyn Read + Send>);
+                self.source = Source::General(before, watched, Box::new(reader), ByteRecord::new());
             }
         }
-        let Source::General(before, reader, record) = &mut self.source else { return Ok(false) };
+        let Source::General(before, watched, reader, record) = &mut self.source else { return Ok(false) };
+        let line = *before + watched.line_of(reader.position().byte());
         if !reader.read_byte_record(record).map_err(|e| malformed(self.table, e))? {
             return Ok(false);
         }
-        row.line = *before + record.position().map_or(0, csv::Position::line);
+        // A record at the end of the file that is still quoted there has swallowed what follows its first line.
+        if reader.is_done() && watched.ends_quoted(self.delimiter) {
+            let what = "a quotation mark in the record that begins here is never closed".to_string();
+            return Err(TableError::Malformed { name: self.table.name.clone(), line: Some(line), what });
+        }
+        // Known for certain only now: the line ends before the record have been read.
+        row.line = *before + watched.line_of(record.position().map_or(0, csv::Position::byte));
         row.assign(record.as_slice(), (0..record.len()).filter_map(|i| record.range(i)).map(|r| r.end));
         Ok(true)
     }

@@ -50,7 +50,12 @@ impl<'t> Lines<'t> {
 
     fn object(&mut self, table: &Table<'_>) -> Result<Option<Line>, TableError> {
         let Some(line) = self.next(table)? else { return Ok(None) };
-        match serde_json::from_slice::<Line>(line) {
+        let read = serde_json::from_slice::<Line>(line).or_else(|e| match with_bare_words(line) {
+            // Python writes NaN and infinities so, which JSON does not know.
+            Some(line) => serde_json::from_slice::<Line>(&line),
+            None => Err(e),
+        });
+        match read {
             Ok(object) => Ok(Some(object)),
             Err(e) => Err(TableError::Malformed {
                 name: table.name.clone(),
@@ -90,6 +95,35 @@ pub fn count<'t>(table: &'t Table<'_>, stream: Box<dyn Read + Send + 't>) -> Res
     Ok(rows)
 }
 
+/// Words for values that are no finite numbers, and numbers of JSON that nobody writes to stand for them.
+const BARE: [(&str, &str); 3] = [("-Infinity", "-9e-99999999"), ("Infinity", "9e-99999999"), ("NaN", "8e-99999999")];
+
+/// A line with bare `NaN`, `Infinity` and `-Infinity` outside of texts replaced; `None` when there are none.
+fn with_bare_words(line: &[u8]) -> Option<Vec<u8>> {
+    let mut out = Vec::with_capacity(line.len());
+    let (mut in_text, mut at, mut any) = (false, 0, false);
+    while at < line.len() {
+        if in_text && line[at] == b'\\' {
+            out.extend_from_slice(&line[at..(at + 2).min(line.len())]);
+            at += 2;
+            continue;
+        }
+        in_text ^= line[at] == b'"';
+        match BARE.iter().find(|(word, _)| !in_text && line[at..].starts_with(word.as_bytes())) {
+            Some((word, stands_for)) => {
+                out.extend_from_slice(stands_for.as_bytes());
+                at += word.len();
+                any = true;
+            }
+            None => {
+                out.push(line[at]);
+                at += 1;
+            }
+        }
+    }
+    any.then_some(out)
+}
+
 /// A value as a cell.
 fn put_cell(value: &RawValue, cell: &mut Vec<u8>) {
     let raw = value.get();
@@ -97,6 +131,10 @@ fn put_cell(value: &RawValue, cell: &mut Vec<u8>) {
     match plain {
         Some(text) if matches!(kind_of(text.as_bytes()), Kind::Text | Kind::Date) => cell.extend_from_slice(text.as_bytes()),
         _ if raw == "null" => {}
+        _ if BARE.iter().any(|(_, stands_for)| raw == *stands_for) => {
+            let word = BARE.iter().find(|(_, stands_for)| raw == *stands_for).map_or("", |(word, _)| word);
+            cell.extend_from_slice(word.as_bytes());
+        }
         _ => cell.extend_from_slice(raw.as_bytes()),
     }
 }

@@ -5,6 +5,8 @@ mod delimited;
 mod json_lines;
 mod lines;
 mod source;
+mod watched;
 
+pub use columnar::is_guarded;
 pub(crate) use source::scratch;
 pub use source::{Opened, Origin, Packing, Table, TableFormat, format_of};

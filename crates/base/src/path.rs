@@ -71,6 +71,10 @@ impl ProjectPath {
     /// A path in its plain form, as documents have it.
     pub fn new(text: &str) -> Result<ProjectPath, PathFault> {
         plain(text)?;
+        // A shell takes it for somebody's home.
+        if text.starts_with('~') {
+            return Err(PathFault::NotRelative);
+        }
         if text.split('/').any(is_reserved) {
             return Err(PathFault::Reserved);
         }
@@ -350,6 +354,7 @@ mod tests {
             (".git", Reserved),
             (".git/hooks/post-checkout", Reserved),
             (".GIT/config", Reserved),
+            ("~/x", NotRelative),
             ("sub/.git/hooks/x", Reserved),
             (".textum/store", Reserved),
             ("a/.Textum", Reserved),
@@ -359,7 +364,7 @@ mod tests {
             let json = serde_json::to_string(text).unwrap();
             assert!(serde_json::from_str::<ProjectPath>(&json).is_err(), "{text:?}");
         }
-        for fine in ["a", "a/b", "..a", "a/...", ".gitignore", "~x", "a b\nc", "-rf"] {
+        for fine in ["a", "a/b", "..a", "a/...", ".gitignore", "a b\nc", "-rf"] {
             assert_eq!(ProjectPath::new(fine).unwrap(), fine);
         }
         assert_eq!(ProjectPath::tidied("./a//b/../c/").unwrap(), "a/c");
@@ -380,7 +385,7 @@ mod tests {
                 let full = Path::new("/project").join(&path);
                 prop_assert!(full.starts_with("/project") && full != Path::new("/project"));
                 prop_assert!(full.components().all(|c| c != std::path::Component::ParentDir));
-                prop_assert_eq!(ProjectPath::tidied(&text).ok(), (!text.starts_with('~')).then_some(path));
+                prop_assert_eq!(ProjectPath::tidied(&text).ok(), Some(path));
             }
         }
     }

@@ -4,14 +4,19 @@
 // Tests may print and give up; this crate is only ever part of them.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::print_stderr)]
 
+mod outer;
+
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
 use serde_json::Value;
 
+pub use outer::Outer;
+
 /// A project in a temporary folder that goes with it.
 pub struct Tiny {
-    folder: tempfile::TempDir,
+    _folder: Option<tempfile::TempDir>,
+    root: PathBuf,
 }
 
 impl Default for Tiny {
@@ -23,7 +28,14 @@ impl Default for Tiny {
 impl Tiny {
     /// An empty folder.
     pub fn new() -> Tiny {
-        Tiny { folder: tempfile::Builder::new().prefix("textum-test-").tempdir().unwrap() }
+        let folder = tempfile::Builder::new().prefix("textum-test-").tempdir().unwrap();
+        Tiny { root: folder.path().to_path_buf(), _folder: Some(folder) }
+    }
+
+    /// A project in a folder that somebody else takes care of, made if it is not there.
+    pub fn at(root: &Path) -> Tiny {
+        std::fs::create_dir_all(root).unwrap();
+        Tiny { root: root.to_path_buf(), _folder: None }
     }
 
     /// A folder with this manifest, after a `[project]` section.
@@ -40,7 +52,7 @@ impl Tiny {
 
     /// The folder.
     pub fn root(&self) -> &Path {
-        self.folder.path()
+        &self.root
     }
 
     /// A path in it.
@@ -82,7 +94,12 @@ impl Tiny {
 
     /// Runs the built program to its end.
     pub fn textum(&self, program: &str, words: &[&str]) -> Ran {
-        let output = self.command(program, words).output().unwrap();
+        self.textum_with(program, words, &[])
+    }
+
+    /// Runs the built program to its end with variables of the test's own, which others do not get.
+    pub fn textum_with(&self, program: &str, words: &[&str], variables: &[(&str, &str)]) -> Ran {
+        let output = self.command(program, words).envs(variables.iter().copied()).output().unwrap();
         Ran {
             words: words.join(" "),
             status: output.status.code().unwrap_or(-1),

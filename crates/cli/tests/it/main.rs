@@ -5,6 +5,7 @@ mod bad_input;
 mod data;
 mod demo;
 mod ending;
+mod hostile;
 mod judging;
 mod kill;
 mod manifest;

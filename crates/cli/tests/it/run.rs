@@ -161,14 +161,18 @@ fn two_runs_in_one_tree_do_not_meet_and_a_sandbox_does_not_mind() {
 
 #[test]
 fn python_packages_count_and_are_not_asked_for_at_every_plan() {
+    let tools = Tiny::new();
+    let python = tools.path("fake-python").display().to_string();
     let tiny = Tiny::with(
-        "[environment]\npython = \"./fake-python\"\n[stage.s]\nrun = \"echo x > out\"\nwrites = [\"out\"]\n[stage.free]\nrun = \"echo x > free\"\nwrites = [\"free\"]\nenvironment = \"none\"\n",
+        &"[environment]\npython = \"./fake-python\"\n[stage.s]\nrun = \"echo x > out\"\nwrites = [\"out\"]\n[stage.free]\nrun = \"echo x > free\"\nwrites = [\"free\"]\nenvironment = \"none\"\n"
+            .replace("./fake-python", &python),
     );
+    let asked_at = tools.path("asked.txt").display().to_string();
     let fake = |version: &str| {
         let answer =
             format!(r#"{{"version":"CPython 3.9","packages":{{"numpy":"{version}"}},"path":[],"prefix":[],"executable":"x"}}"#);
-        tiny.write("fake-python", format!("#!/bin/sh\necho asked >> asked.txt\necho '{answer}'\n"));
-        std::process::Command::new("chmod").args(["+x", tiny.path("fake-python").to_str().unwrap()]).status().unwrap();
+        tools.write("fake-python", format!("#!/bin/sh\necho asked >> {asked_at}\necho '{answer}'\n"));
+        std::process::Command::new("chmod").args(["+x", &python]).status().unwrap();
     };
     fake("1.26.4");
     textum(&tiny, &["run"]).expect(0);
@@ -178,8 +182,8 @@ fn python_packages_count_and_are_not_asked_for_at_every_plan() {
     // Once everything that it depends on has settled, the interpreter is not started any more.
     std::thread::sleep(Duration::from_millis(2200));
     textum(&tiny, &["run"]).expect(0);
-    let asked = tiny.read("asked.txt");
+    let asked = tools.read("asked.txt");
     textum(&tiny, &["plan"]).expect(0);
     textum(&tiny, &["plan"]).expect(0);
-    assert_eq!(tiny.read("asked.txt"), asked);
+    assert_eq!(tools.read("asked.txt"), asked);
 }

@@ -9,8 +9,8 @@
 //! - `full:N`: from its Nth write on, every write fails as on a full disk.
 //! - `error:N`: its Nth write or sync fails with an I/O error.
 
-use std::io;
-use std::path::Path;
+#[cfg(not(feature = "faults"))]
+use std::{io, path::Path};
 
 /// What is about to be done.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

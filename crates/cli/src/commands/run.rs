@@ -14,6 +14,10 @@ use crate::failure::{Failure, INTERRUPTED, NOT_THERE, UNSUCCESSFUL};
 use crate::render;
 use crate::ui::{Ui, catch_interrupts};
 
+/// How much of the end of a failed stage's log is looked at. In bytes.
+const LAST_BYTES: usize = 64 << 10;
+/// So many characters of each line are shown.
+const LONGEST_LINE: usize = 2000;
 /// Lines of a failed stage's log that are shown.
 const LAST_LINES: usize = 20;
 
@@ -135,7 +139,7 @@ pub fn start_from(project: &Project, name: &str) -> Result<(usize, BranchedFrom)
 fn show_failures(project: &Project, outcome: &RunOutcome, ui: &Ui) {
     for stage in outcome.stages.iter().filter(|s| s.state == RunStageState::Failed) {
         let Some(execution) = &stage.execution else { continue };
-        let log = execution.log.and_then(|d| project.store.read(&d).ok()).unwrap_or_default();
+        let log = execution.log.and_then(|d| project.store.tail(&d, LAST_BYTES).ok()).unwrap_or_default();
         let text = String::from_utf8_lossy(&log).into_owned();
         let lines: Vec<&str> = text.lines().collect();
         let from = lines.len().saturating_sub(LAST_LINES);
@@ -143,7 +147,9 @@ fn show_failures(project: &Project, outcome: &RunOutcome, ui: &Ui) {
         let reason = execution.reason.as_deref().unwrap_or_default();
         ui.say(&format!("\n{} {reason}", style.bad(&format!("{} failed:", stage.stage))));
         for line in &lines[from..] {
-            ui.say(&format!("  {} {line}", style.dim("│")));
+            let shown: String = line.chars().take(LONGEST_LINE).collect();
+            let cut = if shown.len() < line.len() { " …" } else { "" };
+            ui.say(&format!("  {} {shown}{cut}", style.dim("│")));
         }
         let run = outcome.run.as_deref().and_then(|r| r.rsplit('-').next()).unwrap_or("last");
         ui.say(&format!("{} textum show {run} --log {} shows all it printed\n", style.accent("next:"), stage.stage));

@@ -2,18 +2,22 @@
 #![allow(clippy::unwrap_used, missing_docs)]
 
 mod bad_input;
+mod crash;
 mod data;
 mod demo;
 mod ending;
 mod hostile;
+mod instant;
 mod judging;
 mod kill;
 mod manifest;
 mod options;
 mod prune;
+mod race;
 mod repair;
 mod run;
 mod sandbox;
+mod stages;
 mod steps;
 mod sweep;
 mod together;

@@ -252,8 +252,10 @@ impl Conductor<'_> {
                 Ok(None)
             }
             TryKey::Taken(lock) => {
-                // Another process may have made it since the ledger was looked at last.
-                if self.project.ledger.catch_up(&self.project.store)? > 0 {
+                // Another process may have made it since the ledger was looked at last, and may have told the ledger.
+                self.project.ledger.catch_up(&self.project.store)?;
+                if self.project.ledger.result_of(&key)?.is_some() {
+                    self.project.store.reload()?;
                     decision = self.outlook.decide(stage, &self.settled)?;
                 }
                 self.waits.remove(&stage);

@@ -299,10 +299,11 @@ fn gate_reason(gates: &[GateRecord]) -> Option<String> {
     gates.iter().find(|g| !g.held).map(|g| format!("the gate after {} does not hold: {}", g.after, g.check))
 }
 
-/// By how much the clock is behind what was recorded before: then what is recorded now would not sort as newest.
-pub(super) fn clock_behind(project: &Project) -> Result<Option<jiff::SignedDuration>, ExecError> {
+/// By how much the clock, at the beginning of a run, is behind what was recorded before: then what is recorded now
+/// would not sort as newest.
+fn clock_behind(project: &Project, started: Option<jiff::Timestamp>) -> Result<Option<jiff::SignedDuration>, ExecError> {
     let newest = project.ledger.newest_times()?.and_then(|t| t.parse::<jiff::Timestamp>().ok());
-    let behind = newest.map(|newest| newest.duration_since(jiff::Timestamp::now()));
+    let behind = newest.zip(started).map(|(newest, started)| newest.duration_since(started));
     Ok(behind.filter(|d| d.is_positive()).map(|d| d.saturating_add(jiff::SignedDuration::from_micros(1))))
 }
 
@@ -325,8 +326,8 @@ pub(super) fn conductor<'a>(
     let environment = Digest::of(&canonical(&outlook.environment.record)?);
     let declared_whole = |path: &str| project.manifest.stages.iter().any(|s| s.reads.iter().any(|r| r == path));
     let order: Vec<StageIndex> = project.graph.order().iter().copied().filter(|s| selected[*s]).collect();
-    let clock_behind = clock_behind(project)?;
     let started = draft.started.parse::<jiff::Timestamp>().ok();
+    let clock_behind = clock_behind(project, started)?;
     draft.ordered = clock_behind.and_then(|behind| started?.checked_add(behind).ok()).map(|t| t.to_string());
     Ok(Conductor {
         project,

@@ -83,6 +83,10 @@ impl MetricFiles {
 impl Watched {
     fn look(&mut self, end: bool) -> Vec<Signal> {
         let Ok(meta) = std::fs::metadata(&self.path) else { return Vec::new() };
+        // Opening a pipe would wait for somebody to write into it.
+        if !meta.is_file() {
+            return Vec::new();
+        }
         let now = (meta.modified().unwrap_or(SystemTime::UNIX_EPOCH), meta.len());
         if self.seen == Some(now) || (!end && now.1 > LARGE) {
             return Vec::new();

@@ -75,6 +75,11 @@ pub fn write(path: &Path, pack: &Digest, pack_len: u64, records: &mut [Record]) 
     fsio::write_derived(path, &out)
 }
 
+/// The length of an index of so many records, in bytes.
+pub fn length_of(records: usize) -> u64 {
+    (START + records * RECORD_LEN + 32) as u64
+}
+
 /// Reads an index if it is whole and speaks of this pack at this length; `None` means: make it anew.
 pub fn read(path: &Path, pack: &Digest, pack_len: u64) -> Option<Vec<Record>> {
     let bytes = std::fs::read(path).ok()?;

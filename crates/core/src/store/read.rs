@@ -134,6 +134,23 @@ impl Store {
         self.try_copy(digest, out)
     }
 
+    /// The end of a content, at most so many bytes of it: only the pieces that hold it are read.
+    pub fn tail(&self, digest: &Digest, most: usize) -> Result<Vec<u8>, StoreError> {
+        let mut pieces: Vec<Vec<u8>> = Vec::new();
+        let mut length = 0;
+        for part in self.parts_of(digest)?.iter().rev() {
+            let piece = self.read_piece(&part.digest)?;
+            length += piece.len();
+            pieces.push(piece);
+            if length >= most {
+                break;
+            }
+        }
+        pieces.reverse();
+        let all = pieces.concat();
+        Ok(all[all.len().saturating_sub(most)..].to_vec())
+    }
+
     /// A whole content in memory; for documents, listings and other small things.
     pub fn read(&self, digest: &Digest) -> Result<Vec<u8>, StoreError> {
         let mut out = Vec::new();

@@ -58,10 +58,17 @@ impl Store {
 
     /// Keeps packs from going away while they are looked at: nothing is dropped and none are folded meanwhile.
     pub fn steady(&self) -> Result<Steady, StoreError> {
-        let fold = FileLock::shared(&self.lock_path("fold.lock"))?;
-        let session = self.session()?;
-        self.reload()?;
-        Ok(Steady { _session: session, _fold: fold })
+        loop {
+            // A dropping that was cut off is finished before: that takes the lock which is held here.
+            drop(self.session()?);
+            let fold = FileLock::shared(&self.lock_path("fold.lock"))?;
+            if self.journal_path().exists() {
+                continue;
+            }
+            let session = self.session()?;
+            self.reload()?;
+            return Ok(Steady { _session: session, _fold: fold });
+        }
     }
 
     /// Begins to rely on what is found in the store. A dropping that was cut off is finished first.

@@ -46,8 +46,10 @@ fn look_at(store: &Store, name: Digest, length: u64, deep: bool) -> Result<PackR
     }
     records.sort_unstable_by_key(|r| (r.entry.digest, r.entry.kind));
     let index_path = path.with_extension("index");
-    if damage.is_empty() && !index_path.exists() {
-        // A writer was lost between its pack and the index: whoever looks first makes it, as a reader would.
+    let whole = std::fs::metadata(&index_path).is_ok_and(|m| m.len() == index::length_of(records.len()));
+    if damage.is_empty() && !whole {
+        // A writer or the machine was lost before the index was on the disk, which nobody waits for: whoever looks
+        // first makes it anew, as a reader would.
         let _ = index::write(&index_path, &name, length, &mut records);
     } else if damage.is_empty() && index::read(&index_path, &name, length).as_ref() != Some(&records) {
         damage.push(Damage { path: index_path, what: "it does not agree with its pack".into(), derived: true });

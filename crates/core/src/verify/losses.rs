@@ -35,10 +35,17 @@ impl LostDocument {
     }
 }
 
+/// The runs that are at work, or were cut off and are not closed yet: to be asked before documents are listed, since
+/// one that ends meanwhile has its receipt then.
+pub(super) fn at_work(workspace: &Workspace) -> BTreeSet<String> {
+    let entries = std::fs::read_dir(workspace.runs_folder()).into_iter().flatten().flatten();
+    entries.filter_map(|e| e.file_name().into_string().ok()).collect()
+}
+
 /// Finds lost receipts: those that loss receipts tell of, those that the ledger still lists, those that a later
 /// run names as the one before it, and runs of which only the executions are left.
 pub(super) fn find(
-    workspace: &Workspace,
+    at_work: &BTreeSet<String>,
     store: &Store,
     documents: &BTreeMap<Digest, String>,
     ledger: Option<&Ledger>,
@@ -53,7 +60,10 @@ pub(super) fn find(
         if loss.acknowledged { known.extend(loss.lost) } else { open.extend(loss.lost) }
     }
     if let Some(ledger) = ledger {
-        for (digest, kind) in ledger.all_documents()? {
+        let listed = ledger.all_documents()?;
+        // Others may have added to both since: what the ledger lists can be seen in the store by now.
+        store.reload()?;
+        for (digest, kind) in listed {
             if !documents.contains_key(&digest) && !store.contains_document(&digest)? {
                 let run = ledger.run_of_document(&digest)?;
                 open.insert(LostDocument { digest: Some(digest), kind, run });
@@ -72,9 +82,8 @@ pub(super) fn find(
     }
     let executed = of_kind(STAGE_RECEIPT).filter_map(|d| StageReceipt::load(store, &d).ok()).map(|r| r.run);
     for run in executed.collect::<BTreeSet<_>>() {
-        // One that is at work, or was cut off and is not closed yet, has its folder.
         let told = open.iter().chain(&known).any(|l| l.run.as_deref() == Some(&run) && l.kind == RUN_RECEIPT);
-        if !ids.contains(run.as_str()) && !told && !workspace.runs_folder().join(&run).exists() {
+        if !ids.contains(run.as_str()) && !told && !at_work.contains(&run) {
             open.insert(LostDocument { digest: None, kind: RUN_RECEIPT.to_string(), run: Some(run) });
         }
     }

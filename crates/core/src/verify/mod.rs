@@ -96,9 +96,10 @@ pub fn repair(workspace: &Workspace, by: &str) -> Result<VerifyReport, VerifyErr
 /// Takes the loss of receipts for known: it is not told of any more. Gives how many those are.
 pub fn acknowledge(workspace: &Workspace, by: &str) -> Result<usize, VerifyError> {
     let store = Store::open(&workspace.store_folder());
+    let at_work = losses::at_work(workspace);
     let documents = documents(&store, &mut VerifyReport::default());
     let ledger = Ledger::open(&workspace.ledger_path(), &store).ok();
-    losses::find(workspace, &store, &documents, ledger.as_ref())?.record(&store, by, true)
+    losses::find(&at_work, &store, &documents, ledger.as_ref())?.record(&store, by, true)
 }
 
 fn look(workspace: &Workspace, store: &Store, deep: bool, repaired: &[String]) -> Result<VerifyReport, VerifyError> {
@@ -120,6 +121,7 @@ fn look(workspace: &Workspace, store: &Store, deep: bool, repaired: &[String]) -
             report.problem(format!("{}: {}", damage.path.display(), damage.what), damage.derived);
         }
     }
+    let at_work = losses::at_work(workspace);
     let documents = documents(store, &mut report);
     let path = workspace.ledger_path();
     let ledger = match Ledger::open(&path, store).and_then(|l| l.check().map(|complaint| (l, complaint))) {
@@ -140,10 +142,11 @@ fn look(workspace: &Workspace, store: &Store, deep: bool, repaired: &[String]) -
     checker.all();
     (report.runs, report.versions, report.dropped) = (checker.runs, checker.versions, checker.dropped_met);
     checker.finish(&mut report);
-    losses::find(workspace, store, &documents, ledger.as_ref())?.tell(&mut report);
+    losses::find(&at_work, store, &documents, ledger.as_ref())?.tell(&mut report);
     if let Some(ledger) = ledger {
         // What is lost is told already; what others have added since the documents were listed is no difference.
         let listed: BTreeMap<Digest, String> = ledger.all_documents()?.into_iter().collect();
+        store.reload()?;
         let lacks = documents.iter().any(|(digest, kind)| listed.get(digest) != Some(kind));
         let all_there = listed.keys().all(|d| documents.contains_key(d) || store.contains_document(d).unwrap_or(false));
         let agrees = || match ledger.agrees_with_a_new_one(store) {

@@ -37,6 +37,7 @@ pub(super) fn repair(workspace: &Workspace, store: &Store, by: &str) -> Result<V
         store.reload()?;
     }
     let mut ignored = VerifyReport::default();
+    let at_work = losses::at_work(workspace);
     let documents = documents(store, &mut ignored);
     let lacking = {
         let mut checker = Checker::new(store, &documents);
@@ -49,7 +50,7 @@ pub(super) fn repair(workspace: &Workspace, store: &Store, by: &str) -> Result<V
     let fine = match Ledger::open(&path, store) {
         Ok(ledger) => {
             // Before the ledger is made anew: it may be the last to know of them.
-            losses::find(workspace, store, &documents, Some(&ledger))?.record(store, by, false)?;
+            losses::find(&at_work, store, &documents, Some(&ledger))?.record(store, by, false)?;
             let listed: BTreeMap<Digest, String> = ledger.all_documents()?.into_iter().collect();
             ledger.check()?.is_none() && listed == documents && ledger.agrees_with_a_new_one(store)?
         }

@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, missing_docs)]
 
 mod bad_input;
+mod confidential;
 mod crash;
 mod data;
 mod demo;
@@ -10,6 +11,7 @@ mod hostile;
 mod instant;
 mod judging;
 mod kill;
+mod ledger;
 mod manifest;
 mod options;
 mod prune;

@@ -1,0 +1,143 @@
+//! The ledger when it is busy, full, read only, damaged or none: told apart, and never a reason to lose anything.
+
+use textum_testkit::Tiny;
+
+use crate::{TEXTUM, textum, two_stages};
+
+fn with_runs() -> Tiny {
+    let tiny = two_stages();
+    textum(&tiny, &["run"]).expect(0);
+    textum(&tiny, &["run", "--set", "count.from=2"]).expect(0);
+    tiny
+}
+
+/// The questions that reading commands answer.
+const LOOKS: [&[&str]; 7] = [&["plan"], &["runs"], &["show", "last"], &["trace", "build/lines.txt"], &["compare", "last~1", "last"], &["data"], &["stats"]];
+
+#[test]
+fn a_flipped_bit_in_the_ledger_is_found_wherever_it_says_something() {
+    let tiny = with_runs();
+    let path = tiny.path(".textum/ledger.db");
+    let run = textum(&tiny, &["show", "last", "--format", "json"]).expect(0).json()["run"].as_str().unwrap().to_string();
+    let good = std::fs::read(&path).unwrap();
+    // Wherever the run is named: in tables and in indexes.
+    let places: Vec<usize> = good.windows(run.len()).enumerate().filter(|(_, w)| *w == run.as_bytes()).map(|(at, _)| at).collect();
+    assert!(places.len() > 8, "{}", places.len());
+    for at in places {
+        let mut bad = good.clone();
+        bad[at + run.len() - 1] ^= 2;
+        std::fs::write(&path, &bad).unwrap();
+        let report = textum(&tiny, &["verify", "--format", "json"]);
+        assert_eq!(report.status, 4, "a bit at {at}: {}", report.out);
+        assert!(report.json()["problems"].as_array().unwrap().iter().all(|p| p["derived"] == true), "{}", report.out);
+    }
+    textum(&tiny, &["verify", "--repair"]).expect(0).says("made anew");
+    textum(&tiny, &["show", "last"]).expect(0).says(&run);
+}
+
+#[test]
+fn reading_works_where_nothing_may_be_written() {
+    let tiny = with_runs();
+    let before: Vec<String> = LOOKS.iter().map(|w| textum(&tiny, w).expect(0).out).collect();
+    let is_root = tiny.textum("id", &["-u"]).out.trim() == "0";
+    let locked = |on: bool| {
+        let mode = if on { "a-w,a+rX" } else { "u+w" };
+        tiny.textum("chmod", &["-R", mode, "."]).expect(0);
+    };
+    tiny.textum("cp", &[TEXTUM, "textum-copy"]).expect(0);
+    locked(true);
+    for (words, before) in LOOKS.iter().zip(&before) {
+        // Whoever may do anything is nobody for this.
+        let mut line: Vec<&str> = if is_root { vec!["--reuid=65534", "--regid=65534", "--clear-groups", "./textum-copy"] } else { vec![] };
+        line.extend(*words);
+        let ran = tiny.textum(if is_root { "setpriv" } else { "./textum-copy" }, &line);
+        assert_eq!((ran.status, &ran.out), (0, before), "{words:?}: {}", ran.err);
+    }
+    locked(false);
+    textum(&tiny, &["verify", "--deep"]).expect(0);
+    // With the ledger gone it is made in memory out of the packs.
+    for name in ["ledger.db", "ledger.db-wal", "ledger.db-shm"] {
+        let _ = std::fs::remove_file(tiny.path(&format!(".textum/{name}")));
+    }
+    locked(true);
+    let line: &[&str] = if is_root { &["--reuid=65534", "--regid=65534", "--clear-groups", "./textum-copy", "runs"] } else { &["runs"] };
+    let ran = tiny.textum(if is_root { "setpriv" } else { "./textum-copy" }, line);
+    assert_eq!((ran.status, &ran.out), (0, &before[1]), "{}", ran.err);
+    locked(false);
+}
+
+#[test]
+fn a_ledger_that_another_process_holds_is_not_damaged() {
+    let tiny = with_runs();
+    let hold = "import sqlite3, sys\nc = sqlite3.connect('.textum/ledger.db', isolation_level=None)\nc.execute('BEGIN EXCLUSIVE')\nprint('held', flush=True)\nsys.stdin.read()\n";
+    let mut child = std::process::Command::new("python3")
+        .args(["-c", hold])
+        .current_dir(tiny.root())
+        .stdin(std::process::Stdio::piped())
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut line = String::new();
+    std::io::BufRead::read_line(&mut std::io::BufReader::new(child.stdout.take().unwrap()), &mut line).unwrap();
+    assert_eq!(line, "held\n");
+    for words in LOOKS {
+        textum(&tiny, words).expect(0);
+    }
+    drop(child.stdin.take());
+    child.wait().unwrap();
+    textum(&tiny, &["verify"]).expect(0);
+}
+
+#[test]
+fn a_full_disk_is_called_full_and_reading_goes_on() {
+    let tiny = with_runs();
+    let before: Vec<String> = LOOKS.iter().map(|w| textum(&tiny, w).expect(0).out).collect();
+    // No file may grow at all: as if the disk were full to the last byte. A signal would end it without a word.
+    let full = |words: &[&str]| {
+        let line = format!("trap '' XFSZ; ulimit -f 0; exec {TEXTUM} {}", words.join(" "));
+        tiny.textum("sh", &["-c", &line])
+    };
+    for (words, before) in LOOKS.iter().zip(&before) {
+        let ran = full(words);
+        assert_eq!((ran.status, &ran.out), (0, before), "{words:?}: {}", ran.err);
+    }
+    std::fs::remove_file(tiny.path(".textum/ledger.db")).unwrap();
+    full(&["runs"]).expect(0);
+    let ran = full(&["run", "--set", "count.from=3"]).expect(4);
+    assert!(ran.err.contains("make room") && !ran.err.contains("damaged"), "{}", ran.err);
+    textum(&tiny, &["verify", "--deep"]).expect(0);
+    textum(&tiny, &["run", "--set", "count.from=3"]).expect(0);
+}
+
+#[test]
+fn the_loss_of_a_run_is_told_until_somebody_knows_of_it() {
+    let tiny = Tiny::with("[params]\nn = 0\n[stage.s]\nrun = \"echo {n} > out\"\nparams = [\"n\"]\nwrites = [\"out\"]\n");
+    for n in ["n=1", "n=2", "n=3"] {
+        textum(&tiny, &["run", "--set", n]).expect(0);
+    }
+    let runs = textum(&tiny, &["runs", "--format", "json"]).expect(0).json();
+    let middle = runs[1]["run"].as_str().unwrap().to_string();
+    // The pack with the receipts of the second run, and the ledger with it: nothing but the third run knows.
+    let store = textum_core::store::Store::open(&tiny.path(".textum/store"));
+    let holds = |pack: &textum_core::store::Digest| {
+        let documents = store.documents_in(pack).unwrap();
+        documents.iter().any(|d| String::from_utf8(store.read(d).unwrap()).unwrap().contains(&middle))
+    };
+    let packs = store.packs().unwrap();
+    for pack in packs.iter().filter(|p| holds(p)).take(1) {
+        for ending in ["pack", "index"] {
+            let _ = std::fs::remove_file(tiny.path(&format!(".textum/store/packs/{}.{ending}", pack.hex())));
+        }
+    }
+    for name in ["ledger.db", "ledger.db-wal", "ledger.db-shm"] {
+        let _ = std::fs::remove_file(tiny.path(&format!(".textum/{name}")));
+    }
+    textum(&tiny, &["verify"]).expect(4).says("was lost");
+    for _ in 0..3 {
+        textum(&tiny, &["verify", "--repair"]).expect(4).says("was lost");
+        textum(&tiny, &["verify"]).expect(4).says("was lost");
+    }
+    textum(&tiny, &["verify", "--acknowledge"]).expect(0).says("acknowledged");
+    textum(&tiny, &["verify"]).expect(0).says("which somebody has acknowledged");
+    textum(&tiny, &["verify", "--acknowledge"]).expect(0).says("nothing to acknowledge");
+}

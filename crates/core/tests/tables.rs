@@ -117,21 +117,56 @@ proptest! {
         // Beyond a block of the plain part, so that one may take over from the other in the middle.
         let text = format!("x,y\n{}{text}", "1,2\n3,4\r\n".repeat(long * 15_000));
         let mut reader = csv::ReaderBuilder::new().has_headers(true).flexible(true).from_reader(text.as_bytes());
-        let expected: Vec<(u64, Vec<String>)> = reader
-            .byte_records()
-            .map(|r| r.unwrap())
-            .map(|r| (r.position().unwrap().line(), r.iter().map(|f| String::from_utf8_lossy(f).into_owned()).collect()))
-            .collect();
+        let cells: Vec<Vec<String>> =
+            reader.byte_records().map(|r| r.unwrap().iter().map(|f| String::from_utf8_lossy(f).into_owned()).collect()).collect();
+        let (lines, unclosed) = lines_of_records(text.as_bytes());
         let table = table(&tiny, "t.csv", &text);
         let mut opened = table.open().unwrap();
         let (mut row, mut found) = (Row::default(), Vec::new());
-        while opened.rows.next(&mut row).unwrap() {
-            found.push((row.line, (0..row.len()).map(|i| String::from_utf8_lossy(row.cell(i)).into_owned()).collect::<Vec<_>>()));
+        let ended = loop {
+            match opened.rows.next(&mut row) {
+                Ok(true) => found.push((row.line, (0..row.len()).map(|i| String::from_utf8_lossy(row.cell(i)).into_owned()).collect::<Vec<_>>())),
+                other => break other,
+            }
+        };
+        let expected: Vec<(u64, Vec<String>)> = lines[1..].iter().copied().zip(cells).collect();
+        prop_assert_eq!(expected.len() + 1, lines.len());
+        if unclosed {
+            let line = *lines.last().unwrap();
+            prop_assert!(matches!(&ended, Err(TableError::Malformed { line: Some(told), .. }) if *told == line), "{:?} at {}", ended, line);
+        } else {
+            prop_assert!(ended.is_ok(), "{ended:?}");
         }
-        prop_assert_eq!(found.len(), expected.len());
-        prop_assert!(found.iter().map(|r| &r.1).eq(expected.iter().map(|r| &r.1)));
-        prop_assert_eq!(table.count_rows().unwrap(), found.len() as u64);
+        prop_assert_eq!(found, expected);
     }
+}
+
+/// The first line of each record that is not blank, and whether the last is still quoted at the end: RFC 4180, with
+/// quotation marks that mean something only at the beginning of a field.
+fn lines_of_records(text: &[u8]) -> (Vec<u64>, bool) {
+    let (mut lines, mut line, mut quoted, mut at_field, mut in_record) = (Vec::new(), 1, false, true, false);
+    let mut at = 0;
+    while at < text.len() {
+        let byte = text[at];
+        if !quoted && matches!(byte, b'\r' | b'\n') {
+            (in_record, at_field) = (false, true);
+        } else {
+            if !in_record {
+                lines.push(line);
+                in_record = true;
+            }
+            match byte {
+                b'"' if quoted && text.get(at + 1) == Some(&b'"') => at += 1,
+                b'"' if quoted => quoted = false,
+                b'"' if at_field => quoted = true,
+                _ => {}
+            }
+            at_field = !quoted && byte == b',';
+        }
+        line += u64::from(byte == b'\n');
+        at += 1;
+    }
+    (lines, quoted)
 }
 
 fn flate(bytes: &[u8]) -> Vec<u8> {
@@ -306,4 +341,70 @@ fn many_different_texts_are_counted_beyond_memory() {
     let found = profile(&table(&tiny, "w.csv", text), None, &ProfileOptions { target: None, frequent: 2 }, tiny.root()).unwrap();
     assert_eq!(found.columns[0].distinct, 54_000);
     assert_eq!((found.columns[0].frequent[0].value.as_str(), found.columns[0].frequent[0].count), ("w7", 6_001));
+}
+
+#[test]
+fn long_numbers_are_told_apart_exactly() {
+    let tiny = Tiny::new();
+    let ids = ["1234567890123456781", "1234567890123456782", "1234567890123456783", "1234567890123456784"];
+    let old: String = ids.iter().enumerate().map(|(n, id)| format!("{n},{id}\n")).collect();
+    // Each id damaged in its last digit: as doubles they are the same.
+    let new: String = ids.iter().enumerate().map(|(n, id)| format!("{n},{}9\n", &id[..18])).collect();
+    let found = diff(&tiny, &format!("n,id\n{old}"), &format!("n,id\n{new}"), &["n"], None);
+    assert_eq!(found.changed, 4);
+    assert!(found.columns.iter().all(|c| c.pattern != Some(Pattern::Spelling)), "{:?}", found.columns);
+    let spelled: String = ids.iter().enumerate().map(|(n, id)| format!("{n},{id}.0\n")).collect();
+    let found = diff(&tiny, &format!("n,id\n{old}"), &format!("n,id\n{spelled}"), &["n"], None);
+    assert_eq!(found.columns[0].pattern, Some(Pattern::Spelling));
+    let rows: String = (0..6).map(|n| format!("{},x\n", ids[n % 3])).collect();
+    let table = table(&tiny, "ids.csv", format!("id,k\n{rows}0.1,x\n0.1000000000000000055511151231257827,x\n"));
+    let scratch = tempfile::tempdir().unwrap();
+    let found = profile(&table, None, &ProfileOptions { frequent: 3, ..ProfileOptions::default() }, scratch.path()).unwrap();
+    assert_eq!(found.columns[0].distinct, 5, "three ids, and two numbers that are one double");
+    let frequent: Vec<(&str, u64)> = found.columns[0].frequent.iter().map(|f| (f.value.as_str(), f.count)).collect();
+    assert_eq!(frequent.len(), 3);
+    assert!(frequent.iter().all(|(value, count)| ids.contains(value) && *count == 2), "{frequent:?}");
+}
+
+#[test]
+fn times_of_parquet_are_what_they_say_and_damage_is_an_error() {
+    use parquet::data_type::Int64Type;
+    use parquet::file::writer::SerializedFileWriter;
+    let tiny = Tiny::new();
+    let schema = "message t { REQUIRED INT64 ns (TIMESTAMP(NANOS,false)); REQUIRED INT64 us (TIMESTAMP(MICROS,false)); REQUIRED INT64 utc (TIMESTAMP(MILLIS,true)); REQUIRED INT64 plain; }";
+    let schema = parquet::schema::parser::parse_message_type(schema).unwrap();
+    let path = tiny.path("t.parquet");
+    let mut writer = SerializedFileWriter::new(std::fs::File::create(&path).unwrap(), schema.into(), Default::default()).unwrap();
+    let mut group = writer.next_row_group().unwrap();
+    for values in [[1_772_344_800_123_456_789i64, -1], [1_772_344_800_500_000, -1_500_000], [1_772_344_800_000, 0], [7, 8]] {
+        let mut column = group.next_column().unwrap().unwrap();
+        column.typed::<Int64Type>().write_batch(&values, None, None).unwrap();
+        column.close().unwrap();
+    }
+    group.close().unwrap();
+    writer.close().unwrap();
+    let bytes = std::fs::read(&path).unwrap();
+    let (_, read) = rows(&table(&tiny, "t.parquet", &bytes)).unwrap();
+    assert_eq!(read[0], ["2026-03-01T06:00:00.123456789", "2026-03-01T06:00:00.5", "2026-03-01T06:00:00Z", "7"]);
+    assert_eq!(read[1], ["1969-12-31T23:59:59.999999999", "1969-12-31T23:59:58.5", "1970-01-01T00:00:00Z", "8"]);
+    // Any byte of it damaged in any of these ways: read, or an error, and never the end of the program.
+    for at in 0..bytes.len() {
+        for flip in [0x01, 0x80, 0xff] {
+            let mut bad = bytes.clone();
+            bad[at] ^= flip;
+            let bad = table(&tiny, "t.parquet", &bad);
+            let _ = (rows(&bad), bad.count_rows());
+        }
+    }
+}
+
+#[test]
+fn numbers_that_json_does_not_know_are_read_in_json_lines() {
+    let tiny = Tiny::new();
+    let text = "{\"step\":1,\"loss\":NaN,\"t\":\"NaN, Infinity\"}\n{\"step\":2,\"loss\":-Infinity,\"t\":\"\\\"NaN\"}\n{\"step\":3,\"loss\":Infinity,\"t\":\"NaN\"}\n";
+    let (_, read) = rows(&table(&tiny, "h.jsonl", text)).unwrap();
+    assert_eq!(read, [["1", "NaN", "NaN, Infinity"], ["2", "-Infinity", "\"NaN"], ["3", "Infinity", "\"NaN\""]]);
+    let history = textum_core::signal::read_history(&tiny.path("h.jsonl"), 0).unwrap();
+    assert!(history[0].metrics[0].1.is_nan() && history[1].metrics[0].1 == f64::NEG_INFINITY, "{history:?}");
+    assert!(rows(&table(&tiny, "h.jsonl", "{\"a\": NaNs}\n")).is_err());
 }

@@ -56,6 +56,10 @@ impl FileLock {
     pub fn try_existing(path: &Path) -> Result<TryLock, IoError> {
         let file = match OpenOptions::new().read(true).write(true).open(path) {
             Err(e) if is_gone(&e) => return Ok(TryLock::Absent),
+            // Not ours to take: whoever may write there does what there is to be done.
+            Err(e) if matches!(e.kind(), io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem) => {
+                return Ok(TryLock::Held);
+            }
             other => other.map_err(IoError::of("open the lock file", path))?,
         };
         let found = FileLock::try_open(file, path)?;

@@ -59,6 +59,15 @@ pub fn open(global: &Global, ui: &Ui) -> Result<Project, Failure> {
     if has_state {
         let events = ui.events();
         close_interrupted(&mut project, &*events)?;
+        let unreadable = project.ledger.unreadable()?.len() as u64;
+        if unreadable > 0 {
+            let count = crate::render::text::counted(unreadable, "document");
+            let style = &ui.err_style;
+            ui.say(&format!(
+                "{} {count} of the store cannot be read and are left out: `textum verify` names them",
+                style.bad("note:")
+            ));
+        }
     }
     Ok(project)
 }

@@ -1,6 +1,5 @@
 //! `textum show`.
 
-
 use clap::Args;
 use textum_core::ledger::NameError;
 use textum_core::lineage::TraceError;

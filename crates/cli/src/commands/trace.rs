@@ -4,9 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use textum_core::fsio::TreeDir;
 use textum_core::lineage::{NodeKind, Target, Trace, find_target, trace};
 use textum_core::receipt::{EnvironmentRecord, RunReceipt};
-use textum_core::fsio::TreeDir;
 use textum_core::tree::put_new;
 use textum_core::workspace::Project;
 

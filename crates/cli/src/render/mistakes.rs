@@ -9,7 +9,9 @@ pub fn mistakes(error: &ManifestError, colored: bool, width: usize) -> String {
     let renderer = renderer.term_width(width.max(60)).decor_style(DecorStyle::Unicode);
     let path = error.path.file_name().map_or_else(|| error.path.display().to_string(), |n| n.to_string_lossy().into_owned());
     // Colours come from the renderer alone; a control character keeps its place, so that lines stay underlined.
-    let plain = |text: &str| text.chars().map(|c| if c.is_control() && !matches!(c, '\n' | '\t' | '\r') { '\u{fffd}' } else { c }).collect::<String>();
+    let plain = |text: &str| {
+        text.chars().map(|c| if c.is_control() && !matches!(c, '\n' | '\t' | '\r') { '\u{fffd}' } else { c }).collect::<String>()
+    };
     let mut out = String::new();
     for mistake in &error.mistakes {
         let [title, label, help] = [&mistake.title, &mistake.label, &mistake.help].map(|t| plain(t));

@@ -124,7 +124,9 @@ fn reason(why: WhyKept) -> &'static str {
         WhyKept::Named => "named with --keep",
         WhyKept::NotDeterministic => "their stage, or one before it, came out otherwise from the same inputs",
         WhyKept::NotProved => "nothing has proved that they come out the same again: `textum rebuild RUN` does",
-        WhyKept::Undeclared => "their stage, or one before it, seems to have read what it does not declare: `textum rebuild RUN` settles it",
+        WhyKept::Undeclared => {
+            "their stage, or one before it, seems to have read what it does not declare: `textum rebuild RUN` settles it"
+        }
         WhyKept::EnvironmentGone => "the interpreter or packages that they were made with are not those of now",
         WhyKept::Reference => "they hang on a reference, whose bytes are not Textum's to keep",
         WhyKept::NotRebuildable => "something that they were made from is not in the store",

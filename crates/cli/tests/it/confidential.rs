@@ -33,7 +33,14 @@ fn private_files_come_back_private_and_the_store_is_for_its_owner() {
         std::fs::remove_file(tiny.path(path)).unwrap();
     }
     std::fs::remove_dir_all(tiny.path("all")).unwrap();
-    let expected = [("secret", 0o600), ("tool", 0o700), ("staff.csv", 0o600), ("all/open", 0o644), ("all/deep/closed", 0o600), ("all/hidden/in", 0o600)];
+    let expected = [
+        ("secret", 0o600),
+        ("tool", 0o700),
+        ("staff.csv", 0o600),
+        ("all/open", 0o644),
+        ("all/deep/closed", 0o600),
+        ("all/hidden/in", 0o600),
+    ];
     textum(&tiny, &["restore"]).expect(0);
     for (path, wanted) in expected {
         assert_eq!(mode(&tiny, path), wanted, "{path}");
@@ -88,10 +95,10 @@ fn values_of_secret_variables_stand_nowhere() {
 #[test]
 fn nothing_from_outside_reaches_the_terminal_raw() {
     let evil = "\u{1b}]0;owned\u{7}\u{1b}[2J\u{9b}31m";
-    let tiny = Tiny::with(&format!(
-        "[data.d]\npath = \"d.csv\"\nkey = [\"k\"]\n[params]\np = \"\\u001b[31mred\\u0007\"\n[stage.s]\nrun = \"printf '{{\\\"a\\\\u001b[2Jb\\\": 1}}' > m.json; printf '\\\\033[2Jlog\\\\n'; printf '{{\\\"note\\\": \\\"\\\\\\\\u001b[5mnote\\\"}}\\\\n' >> $TEXTUM_SIGNALS; mkdir -p o; echo x > \\\"o/$(printf 'f\\\\033[2J')\\\"\"\n\
-         reads = [\"d.csv\"]\nparams = [\"p\"]\nwrites = [\"o/\"]\nmetrics = [\"m.json\"]\n"
-    ));
+    let tiny = Tiny::with(
+        "[data.d]\npath = \"d.csv\"\nkey = [\"k\"]\n[params]\np = \"\\u001b[31mred\\u0007\"\n[stage.s]\nrun = \"printf '{\\\"a\\\\u001b[2Jb\\\": 1}' > m.json; printf '\\\\033[2Jlog\\\\n'; printf '{\\\"note\\\": \\\"\\\\\\\\u001b[5mnote\\\"}\\\\n' >> $TEXTUM_SIGNALS; mkdir -p o; echo x > \\\"o/$(printf 'f\\\\033[2J')\\\"\"\n\
+         reads = [\"d.csv\"]\nparams = [\"p\"]\nwrites = [\"o/\"]\nmetrics = [\"m.json\"]\n",
+    );
     tiny.write("d.csv", format!("k,{evil}\n1,{evil}a\n2,b\n"));
     let colored = |words: &[&str]| tiny.textum(TEXTUM, &[words, &["--color", "always"]].concat());
     let check = |words: &[&str]| {
@@ -109,15 +116,38 @@ fn nothing_from_outside_reaches_the_terminal_raw() {
     textum(&tiny, &["label", "last", evil]);
     tiny.write("d.csv", format!("k,{evil}\n1,{evil}z\n3,c\n"));
     for words in [
-        &["plan"][..], &["runs"], &["runs", "--all"], &["show", "last"], &["trace", "o"], &["data"], &["data", "versions", "d"],
-        &["data", "diff", "d@1", "d"], &["data", "profile", "d"], &["data", "find", "d", "k = 1"], &["compare", "last", "last"], &["stats"], &["plot", "last"],
-        &["restore", evil], &["show", evil], &["run", evil], &["trace", evil], &["data", "diff", evil], &["runs", "--where", evil], &["run", "--set", &format!("p={evil}"), "--sandbox"],
-        &["report", "last", "--format", "md"], &["runs", "--format", "md"], &["runs", "--format", "json"], &["show", "last", "--format", "json"],
+        &["plan"][..],
+        &["runs"],
+        &["runs", "--all"],
+        &["show", "last"],
+        &["trace", "o"],
+        &["data"],
+        &["data", "versions", "d"],
+        &["data", "diff", "d@1", "d"],
+        &["data", "profile", "d"],
+        &["data", "find", "d", "k = 1"],
+        &["compare", "last", "last"],
+        &["stats"],
+        &["plot", "last"],
+        &["restore", evil],
+        &["show", evil],
+        &["run", evil],
+        &["trace", evil],
+        &["data", "diff", evil],
+        &["runs", "--where", evil],
+        &["run", "--set", &format!("p={evil}"), "--sandbox"],
+        &["report", "last", "--format", "md"],
+        &["runs", "--format", "md"],
+        &["runs", "--format", "json"],
+        &["show", "last", "--format", "json"],
     ] {
         check(words);
     }
     // Into a pipe a log goes as it is.
-    assert!(textum(&tiny, &["show", "last~1", "--log", "s"]).out.contains("\u{1b}[2Jlog") || textum(&tiny, &["show", "last", "--log", "s"]).out.contains("\u{1b}[2Jlog"));
+    assert!(
+        textum(&tiny, &["show", "last~1", "--log", "s"]).out.contains("\u{1b}[2Jlog")
+            || textum(&tiny, &["show", "last", "--log", "s"]).out.contains("\u{1b}[2Jlog")
+    );
 }
 
 #[test]
@@ -130,7 +160,16 @@ fn a_look_executes_nothing_of_the_project() {
     for module in ["json", "platform", "re", "importlib", "sitecustomize"] {
         tiny.write(&format!("{module}.py"), format!("open({witness:?}, 'w')\n"));
     }
-    let looks: [&[&str]; 8] = [&["plan"], &["run", "--check"], &["runs"], &["data"], &["stats"], &["verify"], &["prune", "--dry-run"], &["trace", "evil.sh"]];
+    let looks: [&[&str]; 8] = [
+        &["plan"],
+        &["run", "--check"],
+        &["runs"],
+        &["data"],
+        &["stats"],
+        &["verify"],
+        &["prune", "--dry-run"],
+        &["trace", "evil.sh"],
+    ];
     for words in looks {
         textum(&tiny, words);
         assert!(!tiny.has("executed"), "{words:?}");
@@ -146,7 +185,10 @@ fn a_look_executes_nothing_of_the_project() {
     tiny.write("textum.toml", system.replace("python3", ".venv/bin/python"));
     tiny.textum("python3", &["-m", "venv", "--without-pip", ".venv"]).expect(0);
     let site = tiny.textum("sh", &["-c", "echo .venv/lib/python3*/site-packages"]).out.trim().to_string();
-    tiny.write(&format!("{site}/Loom_Tools-2.1.dist-info/METADATA"), "Metadata-Version: 2.1\nName: Loom_Tools\nVersion: 2.1\n\nText\nVersion: 9\n");
+    tiny.write(
+        &format!("{site}/Loom_Tools-2.1.dist-info/METADATA"),
+        "Metadata-Version: 2.1\nName: Loom_Tools\nVersion: 2.1\n\nText\nVersion: 9\n",
+    );
     tiny.write(&format!("{site}/evil.pth"), format!("import pathlib; pathlib.Path({witness:?}).touch()\n"));
     textum(&tiny, &["plan"]).expect(0);
     assert!(!tiny.has("executed"), "the environment was started by a plan");

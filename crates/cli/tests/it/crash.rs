@@ -30,7 +30,9 @@ reads = ["b/card"]
 writes = ["b/cloth"]
 "#,
     );
-    let lines = |from: u64, count: u64| (from..from + count).map(|n| format!("{:x}\n", n.wrapping_mul(0x9E37_79B9_7F4A_7C15))).collect::<String>();
+    let lines = |from: u64, count: u64| {
+        (from..from + count).map(|n| format!("{:x}\n", n.wrapping_mul(0x9E37_79B9_7F4A_7C15))).collect::<String>()
+    };
     tiny.write("yarn/fine", lines(1, 2_000));
     tiny.write("yarn/coarse", lines(10_000, 40_000));
     for n in ["n=1", "n=2", "n=3"] {
@@ -74,7 +76,12 @@ fn with_faults(words: &[&str], prepare: impl Fn(&Tiny), done: impl Fn(&Tiny, &st
             let tiny = copy(template.root());
             let ran = tiny.textum_with(TEXTUM, words, &[("TEXTUM_FAULT", &format!("{fault}:{step}"))]);
             let crashed = ran.status == -1;
-            assert!(crashed || [0, 4].contains(&ran.status) || (ran.status == 1 && fault != "crash"), "{what}: {}{}", ran.out, ran.err);
+            assert!(
+                crashed || [0, 4].contains(&ran.status) || (ran.status == 1 && fault != "crash"),
+                "{what}: {}{}",
+                ran.out,
+                ran.err
+            );
             assert!(!ran.err.contains("panicked"), "{what}: {}", ran.err);
             met += u32::from(ran.status != 0);
             keeps_what_is_a_persons(&tiny, &what);
@@ -102,38 +109,54 @@ fn with_faults(words: &[&str], prepare: impl Fn(&Tiny), done: impl Fn(&Tiny, &st
 
 #[test]
 fn recording_survives_every_stop_and_every_failed_write() {
-    with_faults(&["data", "record"], |_| {}, |tiny, what| {
-        let versions = textum(tiny, &["data", "versions", "yarn", "--format", "json"]).expect(0).json();
-        assert_eq!(versions["versions"].as_array().unwrap().len(), 2, "{what}");
-        textum(tiny, &["restore", "yarn@2", "-o", "v2"]).expect(0);
-        assert_eq!(tiny.read("v2/yarn/new"), "bought today\n", "{what}");
-    });
+    with_faults(
+        &["data", "record"],
+        |_| {},
+        |tiny, what| {
+            let versions = textum(tiny, &["data", "versions", "yarn", "--format", "json"]).expect(0).json();
+            assert_eq!(versions["versions"].as_array().unwrap().len(), 2, "{what}");
+            textum(tiny, &["restore", "yarn@2", "-o", "v2"]).expect(0);
+            assert_eq!(tiny.read("v2/yarn/new"), "bought today\n", "{what}");
+        },
+    );
 }
 
 #[test]
 fn a_run_survives_every_stop_and_every_failed_write() {
-    with_faults(&["run", "--set", "n=9"], |_| {}, |tiny, what| {
-        assert!(tiny.read("b/card/3").ends_with("9 3\n"), "{what}");
-        textum(tiny, &["rebuild", "last"]).expect(0).says("identical");
-    });
+    with_faults(
+        &["run", "--set", "n=9"],
+        |_| {},
+        |tiny, what| {
+            assert!(tiny.read("b/card/3").ends_with("9 3\n"), "{what}");
+            textum(tiny, &["rebuild", "last"]).expect(0).says("identical");
+        },
+    );
 }
 
 #[test]
 fn pruning_survives_every_stop_and_every_failed_write() {
-    with_faults(&["prune", "--newest", "1", "--yes"], |_| {}, |tiny, what| {
-        let gone = textum(tiny, &["restore", "last~2:b/card", "-o", "gone"]);
-        assert_eq!(gone.status, 3, "{what}: {}", gone.out);
-        textum(tiny, &["rebuild", "last~2:b/card"]).expect(0).says("identical");
-    });
+    with_faults(
+        &["prune", "--newest", "1", "--yes"],
+        |_| {},
+        |tiny, what| {
+            let gone = textum(tiny, &["restore", "last~2:b/card", "-o", "gone"]);
+            assert_eq!(gone.status, 3, "{what}: {}", gone.out);
+            textum(tiny, &["rebuild", "last~2:b/card"]).expect(0).says("identical");
+        },
+    );
 }
 
 #[test]
 fn restoring_survives_every_stop_and_every_failed_write() {
-    with_faults(&["restore", "last~1"], |_| {}, |tiny, what| {
-        assert!(tiny.read("b/card/2").ends_with("2 2\n"), "{what}");
-        // The dataset went back too; what was new in it is aside.
-        tiny.textum("sh", &["-c", "cp -r .textum/aside/*/yarn/new yarn/new 2>/dev/null || cp -r .textum/aside/yarn/new yarn/new 2>/dev/null; true"]);
-    });
+    with_faults(
+        &["restore", "last~1"],
+        |_| {},
+        |tiny, what| {
+            assert!(tiny.read("b/card/2").ends_with("2 2\n"), "{what}");
+            // The dataset went back too; what was new in it is aside.
+            tiny.textum("sh", &["-c", "cp -r .textum/aside/*/yarn/new yarn/new 2>/dev/null || cp -r .textum/aside/yarn/new yarn/new 2>/dev/null; true"]);
+        },
+    );
 }
 
 #[test]

@@ -12,10 +12,37 @@ use crate::textum;
 fn bad_paths(outer: &Outer) -> Vec<String> {
     let around = outer.around.root().display().to_string();
     let mut paths: Vec<String> = [
-        "", "/", ".", "..", "./", "../", "../precious.txt", "../other", "../other/project/data.csv", "a/..", "a/../..", "a/../../precious.txt",
-        "build/../../precious.txt", "./notes.md", "notes.md/", "a//b", "/etc/passwd", "/tmp", "~/x", "a/./b", "a\u{0}b",
-        ".git", ".git/hooks/pre-commit", ".GIT/config", "sub/.git/hooks/x", ".textum", ".textum/store/packs", ".textum/ledger.db",
-        ".Textum/format", "textum.toml", "textum.receipt.json",
+        "",
+        "/",
+        ".",
+        "..",
+        "./",
+        "../",
+        "../precious.txt",
+        "../other",
+        "../other/project/data.csv",
+        "a/..",
+        "a/../..",
+        "a/../../precious.txt",
+        "build/../../precious.txt",
+        "./notes.md",
+        "notes.md/",
+        "a//b",
+        "/etc/passwd",
+        "/tmp",
+        "~/x",
+        "a/./b",
+        "a\u{0}b",
+        ".git",
+        ".git/hooks/pre-commit",
+        ".GIT/config",
+        "sub/.git/hooks/x",
+        ".textum",
+        ".textum/store/packs",
+        ".textum/ledger.db",
+        ".Textum/format",
+        "textum.toml",
+        "textum.receipt.json",
     ]
     .map(String::from)
     .to_vec();
@@ -103,12 +130,16 @@ fn hostile_receipts_in_the_store_are_left_out_and_told_of() {
             v[field] = json!([entry]);
             variants.push(v);
         }
-        for (field, value) in [("writes", json!([path])), ("metrics", json!([path])), ("checkpoints", bad.clone()), ("stage", bad.clone())] {
+        for (field, value) in
+            [("writes", json!([path])), ("metrics", json!([path])), ("checkpoints", bad.clone()), ("stage", bad.clone())]
+        {
             let mut v = stage.clone();
             v["inputs"][field] = value;
             variants.push(v);
         }
-        for (document, field) in [(&data, "path"), (&data, "dataset"), (&made, "path"), (&made, "run"), (&made, "stage"), (&run, "run")] {
+        for (document, field) in
+            [(&data, "path"), (&data, "dataset"), (&made, "path"), (&made, "run"), (&made, "stage"), (&run, "run")]
+        {
             let mut v = document.clone();
             v[field] = bad.clone();
             variants.push(v);
@@ -133,19 +164,37 @@ fn hostile_receipts_in_the_store_are_left_out_and_told_of() {
         names.push(id);
     }
     for id in &names {
-        for words in [vec!["restore", id.as_str()], vec!["restore", id, "-o", "elsewhere"], vec!["rebuild", id], vec!["show", id], vec!["trace", id]] {
+        for words in [
+            vec!["restore", id.as_str()],
+            vec!["restore", id, "-o", "elsewhere"],
+            vec!["rebuild", id],
+            vec!["show", id],
+            vec!["trace", id],
+        ] {
             let ran = textum(tiny, &words);
             assert!(!ran.err.contains("panicked"), "{words:?}: {}", ran.err);
         }
     }
     std::fs::remove_dir_all(tiny.path("elsewhere")).ok();
     let runs = textum(tiny, &["runs", "--all", "--format", "json"]).expect(0).json();
-    assert_eq!(runs.as_array().unwrap().iter().filter(|r| names.iter().all(|n| r["run"] != **n)).count(), 1, "the good run is there");
+    assert_eq!(
+        runs.as_array().unwrap().iter().filter(|r| names.iter().all(|n| r["run"] != **n)).count(),
+        1,
+        "the good run is there"
+    );
     let report = textum(tiny, &["verify", "--format", "json"]).expect(4).json();
-    let refused = report["problems"].as_array().unwrap().iter().filter(|p| p["what"].as_str().unwrap().contains("cannot be")).count();
+    let refused =
+        report["problems"].as_array().unwrap().iter().filter(|p| p["what"].as_str().unwrap().contains("cannot be")).count();
     // `textum.toml` and `textum.receipt.json` are paths like others in a document; they are refused where they would be written.
     assert!(refused >= hostile * 8 / 10, "{refused} of {hostile}: {report}");
-    for words in [&["verify", "--repair"][..], &["prune", "--newest", "0", "--last-outputs", "--checkpoints", "--yes"], &["stats"], &["restore"], &["plan"], &["run"]] {
+    for words in [
+        &["verify", "--repair"][..],
+        &["prune", "--newest", "0", "--last-outputs", "--checkpoints", "--yes"],
+        &["stats"],
+        &["restore"],
+        &["plan"],
+        &["run"],
+    ] {
         let ran = textum(tiny, words);
         assert!(!ran.err.contains("panicked"), "{words:?}: {}", ran.err);
     }
@@ -242,5 +291,8 @@ fn a_restore_that_fails_midway_leaves_all_that_stood_there() {
     std::fs::write(&pack, bytes).unwrap();
     textum(tiny, &["restore"]).expect(4).warns("damaged");
     assert_eq!(outer.persons(&[]), before);
-    assert!(!tiny.has(".textum/aside") || std::fs::read_dir(tiny.path(".textum/aside")).unwrap().count() == 0, "nothing went aside");
+    assert!(
+        !tiny.has(".textum/aside") || std::fs::read_dir(tiny.path(".textum/aside")).unwrap().count() == 0,
+        "nothing went aside"
+    );
 }

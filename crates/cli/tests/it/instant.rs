@@ -68,7 +68,9 @@ fn what_is_edited_and_put_back_fails_the_stage() {
         assert_eq!(plan["stages"][0]["action"], "run", "{what}: the result of B is not that of A");
     }
     // Reading, listing, and what happens beside it are no touch.
-    let tiny = Tiny::with("[stage.s]\nrun = \"cat d/in > out; ls -l d; echo x > d/new; mkdir d/__pycache__\"\nreads = [\"d/in\"]\nwrites = [\"out\"]\n");
+    let tiny = Tiny::with(
+        "[stage.s]\nrun = \"cat d/in > out; ls -l d; echo x > d/new; mkdir d/__pycache__\"\nreads = [\"d/in\"]\nwrites = [\"out\"]\n",
+    );
     tiny.write("d/in", "A\n");
     textum(&tiny, &["run"]).expect(0);
 }

@@ -12,7 +12,8 @@ fn with_runs() -> Tiny {
 }
 
 /// The questions that reading commands answer.
-const LOOKS: [&[&str]; 7] = [&["plan"], &["runs"], &["show", "last"], &["trace", "build/lines.txt"], &["compare", "last~1", "last"], &["data"], &["stats"]];
+const LOOKS: [&[&str]; 7] =
+    [&["plan"], &["runs"], &["show", "last"], &["trace", "build/lines.txt"], &["compare", "last~1", "last"], &["data"], &["stats"]];
 
 #[test]
 fn a_flipped_bit_in_the_ledger_is_found_wherever_it_says_something() {
@@ -48,7 +49,8 @@ fn reading_works_where_nothing_may_be_written() {
     locked(true);
     for (words, before) in LOOKS.iter().zip(&before) {
         // Whoever may do anything is nobody for this.
-        let mut line: Vec<&str> = if is_root { vec!["--reuid=65534", "--regid=65534", "--clear-groups", "./textum-copy"] } else { vec![] };
+        let mut line: Vec<&str> =
+            if is_root { vec!["--reuid=65534", "--regid=65534", "--clear-groups", "./textum-copy"] } else { vec![] };
         line.extend(*words);
         let ran = tiny.textum(if is_root { "setpriv" } else { "./textum-copy" }, &line);
         assert_eq!((ran.status, &ran.out), (0, before), "{words:?}: {}", ran.err);
@@ -60,7 +62,8 @@ fn reading_works_where_nothing_may_be_written() {
         let _ = std::fs::remove_file(tiny.path(&format!(".textum/{name}")));
     }
     locked(true);
-    let line: &[&str] = if is_root { &["--reuid=65534", "--regid=65534", "--clear-groups", "./textum-copy", "runs"] } else { &["runs"] };
+    let line: &[&str] =
+        if is_root { &["--reuid=65534", "--regid=65534", "--clear-groups", "./textum-copy", "runs"] } else { &["runs"] };
     let ran = tiny.textum(if is_root { "setpriv" } else { "./textum-copy" }, line);
     assert_eq!((ran.status, &ran.out), (0, &before[1]), "{}", ran.err);
     locked(false);

@@ -7,6 +7,7 @@ mod crash;
 mod data;
 mod demo;
 mod ending;
+mod exact;
 mod hostile;
 mod instant;
 mod judging;

@@ -85,7 +85,8 @@ fn no_command_fails_that_need_not() {
                     let ran = textum(tiny, &words);
                     calls.fetch_add(1, Ordering::Relaxed);
                     // A read that changed under a stage, and only that, may fail it.
-                    let touched = ran.status == 1 && (ran.err.contains("was touched while it ran") || ran.err.contains("changes all the time"));
+                    let touched = ran.status == 1
+                        && (ran.err.contains("was touched while it ran") || ran.err.contains("changes all the time"));
                     if ran.status != 0 && !touched {
                         failures.lock().unwrap().push(format!("{words:?} {}: {}{}", ran.status, ran.out, ran.err));
                     }
@@ -101,7 +102,15 @@ fn no_command_fails_that_need_not() {
     textum(&tiny, &["verify", "--deep"]).expect(0);
     assert_eq!(std::fs::read_dir(tiny.path(".textum/runs")).map_or(0, Iterator::count), 0, "nothing is at work any more");
     assert_eq!(std::fs::read_dir(tiny.path(".textum/keys")).map_or(0, Iterator::count), 0, "no lock is left");
-    for run in textum(&tiny, &["runs", "--format", "json"]).expect(0).json().as_array().unwrap().iter().filter(|r| r["state"] == "done").step_by(5) {
+    for run in textum(&tiny, &["runs", "--format", "json"])
+        .expect(0)
+        .json()
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|r| r["state"] == "done")
+        .step_by(5)
+    {
         textum(&tiny, &["rebuild", run["run"].as_str().unwrap()]).expect(0).says("identical");
     }
     eprintln!("{calls} calls");

@@ -125,7 +125,9 @@ fn without_room_the_error_is_clear_and_nothing_is_lost() {
     limited("data record").expect(4).warns("cannot write").warns("make room");
     limited("run").expect(4);
     textum(&tiny, &["verify", "--deep"]).expect(0);
-    for run in textum(&tiny, &["runs", "--format", "json"]).expect(0).json().as_array().unwrap().iter().filter(|r| r["state"] == "done") {
+    for run in
+        textum(&tiny, &["runs", "--format", "json"]).expect(0).json().as_array().unwrap().iter().filter(|r| r["state"] == "done")
+    {
         textum(&tiny, &["rebuild", run["run"].as_str().unwrap()]).expect(0);
     }
     limited("prune --newest 1").expect(4).warns("make room");

@@ -44,7 +44,8 @@ fn a_stage_that_leaves_what_cannot_be_recorded_fails_alone() {
         textum(&tiny, &["verify"]).expect(0);
     }
     // A pipe where a file of metrics is declared holds nobody up.
-    let tiny = Tiny::with("[stage.s]\nrun = \"mkfifo m.json; sleep 1; echo x > out\"\nwrites = [\"out\"]\nmetrics = [\"m.json\"]\n");
+    let tiny =
+        Tiny::with("[stage.s]\nrun = \"mkfifo m.json; sleep 1; echo x > out\"\nwrites = [\"out\"]\nmetrics = [\"m.json\"]\n");
     textum(&tiny, &["run"]).expect(1).warns("neither a file nor a folder");
 }
 
@@ -89,7 +90,9 @@ fn a_key_is_executed_once_whoever_wants_it() {
         "[stage.slow]\nrun = \"echo x >> {count}; while [ ! -e {go} ]; do sleep 0.02; done; echo done > out\"\nwrites = [\"out\"]\n"
     ));
     let mut children: Vec<_> = (0..3).map(|_| tiny.start(TEXTUM, &["run", "--sandbox"])).collect();
-    let at_work = || std::fs::read_dir(tiny.path(".textum/runs")).map_or(0, |d| d.flatten().filter(|e| e.path().join("events").exists()).count());
+    let at_work = || {
+        std::fs::read_dir(tiny.path(".textum/runs")).map_or(0, |d| d.flatten().filter(|e| e.path().join("events").exists()).count())
+    };
     let waits = |path: &Path| std::fs::read_to_string(path.join("events")).is_ok_and(|e| e.contains("\"waits\""));
     let waiting = || std::fs::read_dir(tiny.path(".textum/runs")).map_or(0, |d| d.flatten().filter(|e| waits(&e.path())).count());
     until("two that wait for one", || at_work() == 3 && waiting() == 2);

@@ -120,7 +120,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    
+
     fn row(number: u64, content: u8, at: u32) -> DataRow {
         DataRow {
             receipt: Digest::of(&[number as u8, content, at as u8]),

@@ -126,7 +126,7 @@ impl Predictions {
         match &evaluation.judged {
             Judged::Value { .. } => Ok(()),
             Judged::Label { .. } => {
-                self.truth.iter_mut().chain(&mut self.predicted).for_each(|label| plain(label));
+                self.truth.iter_mut().chain(&mut self.predicted).for_each(plain);
                 Ok(())
             }
             Judged::Score { positive, .. } => {
@@ -195,6 +195,30 @@ fn positives_among(labels: &[String], positive: &str) -> Option<std::collections
     (!found.is_empty()).then_some(found)
 }
 
+/// What is wrong with a row, if anything is.
+fn check(evaluation: &Evaluation, (truth, predicted): &(String, String), t: &[u8], p: &[u8]) -> Option<String> {
+    if kind::is_missing(t) {
+        return Some(format!("{truth} is missing"));
+    }
+    if kind::is_missing(p) {
+        return Some(format!("{predicted} is missing"));
+    }
+    let no_number = |column: &str, cell: &[u8]| format!("{column} is `{}`, which is no number", row::text(cell));
+    match &evaluation.judged {
+        Judged::Score { .. } => match kind::number(p) {
+            None => Some(no_number(predicted, p)),
+            Some(v) if !(0.0..=1.0).contains(&v) => Some(format!("{predicted} is {}, which is no probability", row::text(p))),
+            Some(_) => None,
+        },
+        Judged::Value { .. } => match (kind::number(t), kind::number(p)) {
+            (None, _) => Some(no_number(truth, t)),
+            (_, None) => Some(no_number(predicted, p)),
+            _ => None,
+        },
+        Judged::Label { .. } => None,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::positives_among;
@@ -217,29 +241,5 @@ mod tests {
         assert_eq!(among(&["False"], "1"), None, "it must occur");
         assert_eq!(among(&["true", "maybe"], "1"), None, "no pair");
         assert_eq!(among(&["true", "false"], "stop"), None);
-    }
-}
-
-/// What is wrong with a row, if anything is.
-fn check(evaluation: &Evaluation, (truth, predicted): &(String, String), t: &[u8], p: &[u8]) -> Option<String> {
-    if kind::is_missing(t) {
-        return Some(format!("{truth} is missing"));
-    }
-    if kind::is_missing(p) {
-        return Some(format!("{predicted} is missing"));
-    }
-    let no_number = |column: &str, cell: &[u8]| format!("{column} is `{}`, which is no number", row::text(cell));
-    match &evaluation.judged {
-        Judged::Score { .. } => match kind::number(p) {
-            None => Some(no_number(predicted, p)),
-            Some(v) if !(0.0..=1.0).contains(&v) => Some(format!("{predicted} is {}, which is no probability", row::text(p))),
-            Some(_) => None,
-        },
-        Judged::Value { .. } => match (kind::number(t), kind::number(p)) {
-            (None, _) => Some(no_number(truth, t)),
-            (_, None) => Some(no_number(predicted, p)),
-            _ => None,
-        },
-        Judged::Label { .. } => None,
     }
 }

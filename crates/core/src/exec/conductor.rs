@@ -271,7 +271,10 @@ impl Conductor<'_> {
     fn reads_parts(&self, stage: StageIndex) -> bool {
         let reads = self.project.manifest.stages[stage].reads.iter();
         let mut made = reads.filter(|r| !self.project.graph.writers_of(r).is_empty());
-        made.any(|r| r.ends_with(".ipynb") || !self.done.values().filter_map(|d| d.execution.as_ref()).any(|e| e.outputs.iter().any(|o| o.path == *r)))
+        made.any(|r| {
+            r.ends_with(".ipynb")
+                || !self.done.values().filter_map(|d| d.execution.as_ref()).any(|e| e.outputs.iter().any(|o| o.path == *r))
+        })
     }
 
     /// Takes down which state of a dataset a stage reads: the run's versions are those that its stages have read.

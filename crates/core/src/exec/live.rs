@@ -11,8 +11,8 @@ use crate::exec::listen::last_values;
 use crate::exec::processes::{Mark, end_marked};
 use crate::fsio::{self, FileLock, IoError, TryLock};
 use crate::ledger::Ledger;
-use crate::receipt::{SignalRecord, is_run_id};
 use crate::receipt::{Content, RunReceipt, RunStage, RunStageState, RunState, StageReceipt, StageState, canonical};
+use crate::receipt::{SignalRecord, is_run_id};
 use crate::signal::{SignalReader, Tally};
 use crate::store::Writer;
 use crate::workspace::Project;
@@ -35,6 +35,10 @@ impl LiveRun {
         };
         lock.describe(&String::from_utf8_lossy(&canonical(draft)?))?;
         let folder = runs.join(&draft.run);
+        if folder.exists() {
+            fsio::remove_any(&unborn)?;
+            return Err(ExecError::RunTaken(draft.run.clone()));
+        }
         fsio::rename(&unborn, &folder)?;
         Ok(LiveRun { folder, _lock: lock })
     }

@@ -40,8 +40,8 @@ use crate::fsio::IoError;
 use crate::ledger::{LedgerError, NameError};
 use crate::plan::PlanError;
 use crate::receipt::{DocumentError, ReceiptError};
-use crate::tree::{ClearError, PutError};
 use crate::store::StoreError;
+use crate::tree::{ClearError, PutError};
 use crate::workspace::WorkspaceError;
 
 /// How long stages have to end after they were asked to.

@@ -102,11 +102,9 @@ pub fn run(
         }
         let manifest = writer.put_bytes(project.manifest.text.as_bytes())?;
         record_settings(project, &writer)?;
-        let run = new_run_id(&project.ledger, &Default::default())?;
         let git = git_state(project.workspace.root());
-        let draft = draft(project, &run, options, &reads, manifest, git);
         // Others see that a run is at work before they see content that no receipt speaks of yet.
-        let live = LiveRun::begin(&project.workspace.runs_folder(), &draft)?;
+        let (draft, live) = begin(project, |run| draft(project, run, options, &reads, manifest, git.clone()))?;
         // Nothing is executed before what it reads is safe.
         if let Err(e) = writer.publish() {
             live.end()?;
@@ -122,6 +120,19 @@ pub fn run(
     project.scanner.save();
     project.store.fold_small_packs()?;
     Ok(outcome)
+}
+
+/// Begins a run under an id that no other has, also none that another process is beginning just now.
+fn begin(project: &Project, draft: impl Fn(&str) -> RunReceipt) -> Result<(RunReceipt, LiveRun), ExecError> {
+    const TRIES: usize = 20;
+    let mut tries = 0;
+    loop {
+        let draft = draft(&new_run_id(&project.ledger, &Default::default())?);
+        match LiveRun::begin(&project.workspace.runs_folder(), &draft) {
+            Err(ExecError::RunTaken(_)) if tries < TRIES => tries += 1,
+            other => return other.map(|live| (draft, live)),
+        }
+    }
 }
 
 /// The stages that are to be dealt with; what cannot be carried out is told before anything is done.

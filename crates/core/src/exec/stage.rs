@@ -394,7 +394,7 @@ fn evaluate(task: &Task, evaluation: &crate::evaluation::Evaluation, job: &Job) 
         Ok(()) => Ok(Exit::Code(0)),
         Err(e) => {
             std::io::Write::write_all(&mut log, format!("{e}\n").as_bytes()).map_err(IoError::of("write", &job.log))?;
-            Ok(Exit::Code(1))
+            Err(IoError::of("evaluate", Path::new(&*evaluation.predictions))(std::io::Error::other(e.to_string())))
         }
     }
 }

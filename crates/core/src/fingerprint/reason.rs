@@ -101,7 +101,9 @@ pub fn reasons(old: &Inputs, new: &Inputs, counted: impl Fn(&Digest) -> Option<C
     if old.run != new.run {
         found.push(Reason { kind: ReasonKind::Command, name: "run".into(), from: Some(from), to: Some(to) });
     }
-    found.extend(differences(ReasonKind::Read, &old.reads, &new.reads, |read: &crate::receipt::ReadInput| Some(read.digest.to_string())));
+    found.extend(differences(ReasonKind::Read, &old.reads, &new.reads, |read: &crate::receipt::ReadInput| {
+        Some(read.digest.to_string())
+    }));
     let listed = |inputs: &Inputs| {
         let writes = inputs.writes.iter().map(ToString::to_string);
         writes.chain(inputs.metrics.iter().map(ToString::to_string)).map(|w| (w, ())).collect::<BTreeMap<String, ()>>()

@@ -9,9 +9,8 @@ use std::path::Path;
 use crate::fsio::IoError;
 
 /// The words, between underscores, that say so.
-const WORDS: [&str; 12] = [
-    "KEY", "KEYS", "TOKEN", "SECRET", "PASSWORD", "PASSWD", "PASSPHRASE", "PWD", "CREDENTIAL", "CREDENTIALS", "APIKEY", "PAT",
-];
+const WORDS: [&str; 12] =
+    ["KEY", "KEYS", "TOKEN", "SECRET", "PASSWORD", "PASSWD", "PASSPHRASE", "PWD", "CREDENTIAL", "CREDENTIALS", "APIKEY", "PAT"];
 
 /// The key that secrets are hashed with.
 pub type SecretKey = [u8; 32];

@@ -77,7 +77,8 @@ fn visit(root: &Root<'_>, folder: &OwnedFd, below: &str, private: bool) -> Resul
     }
     entries.sort_unstable_by(by_path);
     let (folders, files): (Vec<&Entry>, Vec<&Entry>) = entries.iter().partition(|e| e.is_folder);
-    let looked = || files.par_iter().with_min_len(64).map(|e| look_at(root, folder, below, &e.name, private)).collect::<Result<Vec<_>, _>>();
+    let looked =
+        || files.par_iter().with_min_len(64).map(|e| look_at(root, folder, below, &e.name, private)).collect::<Result<Vec<_>, _>>();
     let visited = || folders.par_iter().map(|e| enter(root, folder, below, &e.name, private)).collect::<Result<Vec<_>, _>>();
     let (looked, visited) = rayon::join(looked, visited);
     let (mut looked, mut visited) = (looked?.into_iter(), visited?.into_iter());

@@ -88,12 +88,15 @@ impl LedgerError {
                 LedgerError::Busy { path }
             }
             ErrorCode::DiskFull => LedgerError::Full { path },
-            ErrorCode::ReadOnly | ErrorCode::CannotOpen | ErrorCode::PermissionDenied | ErrorCode::AuthorizationForStatementDenied => {
-                LedgerError::Refused { path, source }
-            }
+            ErrorCode::ReadOnly
+            | ErrorCode::CannotOpen
+            | ErrorCode::PermissionDenied
+            | ErrorCode::AuthorizationForStatementDenied => LedgerError::Refused { path, source },
             // The file that processes share is made anew at each first opening: it did not fit on the disk.
             ErrorCode::SystemIoFailure if is_no_room(&source) => LedgerError::Full { path },
-            ErrorCode::SystemIoFailure | ErrorCode::OutOfMemory | ErrorCode::OperationInterrupted => LedgerError::Disk { path, source },
+            ErrorCode::SystemIoFailure | ErrorCode::OutOfMemory | ErrorCode::OperationInterrupted => {
+                LedgerError::Disk { path, source }
+            }
             _ => LedgerError::Damaged { path, source },
         }
     }

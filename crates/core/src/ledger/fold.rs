@@ -94,7 +94,8 @@ fn fold(tx: &Transaction<'_>, digest: &Digest, bytes: &[u8]) -> Result<bool, Fol
         // One that cannot be read, or says what could do harm, is left out and told of; it is no reason to be
         // without all others.
         Err(FoldError::Document(e @ (DocumentError::Malformed { .. } | DocumentError::Unwritable(_)))) => {
-            tx.prepare_cached("INSERT OR IGNORE INTO unreadable VALUES (?1, ?2)")?.execute(params![digest.as_bytes(), e.to_string()])?;
+            tx.prepare_cached("INSERT OR IGNORE INTO unreadable VALUES (?1, ?2)")?
+                .execute(params![digest.as_bytes(), e.to_string()])?;
             Ok(true)
         }
         other => other.map(|()| true),
@@ -229,7 +230,14 @@ fn fold_run(tx: &Transaction<'_>, digest: &Digest, run: &RunReceipt) -> rusqlite
     let mut insert = tx.prepare_cached("INSERT INTO run_data VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?;
     for (name, data) in &run.data {
         let content = &data.content;
-        insert.execute(params![run.run, name, data.path.as_str(), word(&content.kind), content.digest.as_bytes(), content.size as i64])?;
+        insert.execute(params![
+            run.run,
+            name,
+            data.path.as_str(),
+            word(&content.kind),
+            content.digest.as_bytes(),
+            content.size as i64
+        ])?;
     }
     Ok(())
 }

@@ -195,8 +195,7 @@ impl Ledger {
 
     /// The newest run that ended in one of two ways, before a run if one is given.
     pub fn newest_that(&self, states: [&str; 2], before: Option<&str>) -> Result<Option<String>, LedgerError> {
-        let sql =
-            "SELECT id FROM runs WHERE state IN (?1, ?2) AND (?3 IS NULL OR ordered < (SELECT ordered FROM runs WHERE id = ?3)) ORDER BY ordered DESC, id DESC LIMIT 1";
+        let sql = "SELECT id FROM runs WHERE state IN (?1, ?2) AND (?3 IS NULL OR ordered < (SELECT ordered FROM runs WHERE id = ?3)) ORDER BY ordered DESC, id DESC LIMIT 1";
         Ok(self.rows(sql, params![states[0], states[1], before], |r| r.get(0))?.pop())
     }
 

@@ -176,10 +176,11 @@ impl Checker<'_, '_> {
 
     fn environment(&mut self, form: &ManifestForm) -> EnvironmentDecl {
         let declared = &form.environment;
-        let files =
-            declared.files.iter().enumerate().filter_map(|(i, text)| {
-                self.path(text, &[Step::Key("environment"), Step::Key("files"), Step::At(i)])
-            });
+        let files = declared
+            .files
+            .iter()
+            .enumerate()
+            .filter_map(|(i, text)| self.path(text, &[Step::Key("environment"), Step::Key("files"), Step::At(i)]));
         let files = files.collect();
         for (i, var) in declared.vars.iter().enumerate() {
             if var.is_empty() || var.contains(['=', '\0']) || var.starts_with("TEXTUM_") {

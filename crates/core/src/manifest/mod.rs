@@ -19,8 +19,8 @@ use serde::{Deserialize, Serialize};
 pub use form::{Better, manifest_schema};
 pub use mistake::{ManifestError, Mistake, nearest};
 pub use params::{Params, SetError, nest, selects};
-pub use textum_base::{is_within, overlap};
 pub use substitute::{command_text, shell_word, substitute};
+pub use textum_base::{is_within, overlap};
 pub use write::{WriteParamsError, write_params};
 
 use textum_base::{DeclaredPath, ProjectPath, SourcePath};

@@ -17,9 +17,7 @@ pub(super) fn advice(fault: PathFault, may_be_reference: bool) -> (&'static str,
         PathFault::NotPlain => ("is not in its plain form", "write it without `.` and empty parts"),
         PathFault::Reserved => ("lies in a folder of git's or of Textum's own", "choose a path outside .git and .textum"),
         PathFault::Nul => ("holds a NUL byte", "no file can have such a name"),
-        PathFault::NotAbsolute => {
-            ("is no plain absolute path", "write the whole path without `..`, as in /mnt/looms/images")
-        }
+        PathFault::NotAbsolute => ("is no plain absolute path", "write the whole path without `..`, as in /mnt/looms/images"),
     }
 }
 

@@ -3,9 +3,9 @@
 use super::check::Checker;
 use super::document::Step;
 use super::form::{GateForm, StageForm};
-use textum_base::overlap;
 use super::{DatasetDecl, GateDecl, Mistake, StageDecl};
 use crate::rule::{Rule, RuleError, parse};
+use textum_base::overlap;
 
 /// Seconds in a text such as `90s`, `10m` or `1h30m`.
 pub fn parse_time(text: &str) -> Option<u64> {
@@ -69,7 +69,13 @@ impl Checker<'_, '_> {
     }
 
     /// A condition after a stage.
-    pub(super) fn gate(&mut self, index: usize, form: &GateForm, stages: &[StageDecl], datasets: &[DatasetDecl]) -> Option<GateDecl> {
+    pub(super) fn gate(
+        &mut self,
+        index: usize,
+        form: &GateForm,
+        stages: &[StageDecl],
+        datasets: &[DatasetDecl],
+    ) -> Option<GateDecl> {
         let place = |this: &Self, key| this.at(&[Step::Key("gate"), Step::At(index), Step::Key(key)]);
         if !stages.iter().any(|s| s.name == form.after) {
             let help = match super::nearest(&form.after, stages.iter().map(|s| s.name.as_str())) {

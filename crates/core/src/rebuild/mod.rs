@@ -16,11 +16,11 @@ use crate::fsio::{self, IoError};
 use crate::ledger::LedgerError;
 use crate::lineage::{Origin, Target, TraceError, trace};
 use crate::receipt::{
-    DocumentError, ENVIRONMENT, EnvironmentRecord, PythonRecord, REBUILD_RECEIPT, RebuildReceipt, ReceiptError, StageReceipt, StageState,
-    Verdict, canonical,
+    DocumentError, ENVIRONMENT, EnvironmentRecord, PythonRecord, REBUILD_RECEIPT, RebuildReceipt, ReceiptError, StageReceipt,
+    StageState, Verdict, canonical,
 };
-use crate::tree::PutError;
 use crate::store::{Digest, StoreError};
+use crate::tree::PutError;
 use crate::workspace::Project;
 use stages::Rebuilder;
 
@@ -229,7 +229,12 @@ fn environment_now(project: &Project, chain: &[(Digest, StageReceipt)]) -> Resul
 }
 
 /// The interpreter as it is now. A rebuild executes what the receipts say, so it may be started wherever it lies.
-fn python_of(project: &Project, command: &str, variables: &[(String, String)], cache: Option<&std::path::Path>) -> Option<PythonRecord> {
+fn python_of(
+    project: &Project,
+    command: &str,
+    variables: &[(String, String)],
+    cache: Option<&std::path::Path>,
+) -> Option<PythonRecord> {
     crate::fingerprint::python(command, project.workspace.root(), variables, cache, MayStart::Anything).ok()
 }
 

@@ -7,8 +7,9 @@ use serde::de::DeserializeOwned;
 
 use super::{
     CHECKPOINT_RECEIPT, COUNTED, CheckpointReceipt, CountedEnvironment, DATA_RECEIPT, DataReceipt, DatasetState, ENVIRONMENT,
-    EnvironmentRecord, Hold, INPUTS, Inputs, LOSS_RECEIPT, LossReceipt, PRUNE_RECEIPT, PruneReceipt, REBUILD_RECEIPT, REMARK_RECEIPT, RUN_RECEIPT, Read,
-    RebuildReceipt, RemarkReceipt, RunReceipt, STAGE_RECEIPT, STAGE_START, StageReceipt, StageStart, TREE_RECEIPT, TreeReceipt,
+    EnvironmentRecord, Hold, INPUTS, Inputs, LOSS_RECEIPT, LossReceipt, PRUNE_RECEIPT, PruneReceipt, REBUILD_RECEIPT,
+    REMARK_RECEIPT, RUN_RECEIPT, Read, RebuildReceipt, RemarkReceipt, RunReceipt, STAGE_RECEIPT, STAGE_START, StageReceipt,
+    StageStart, TREE_RECEIPT, TreeReceipt,
 };
 use textum_base::SourcePath;
 
@@ -178,7 +179,9 @@ mod tests {
         for fine in ["20261123-0542-7f3a", "20261123-0542-0123456789abcdef"] {
             assert!(is_run_id(fine), "{fine}");
         }
-        for bad in ["", "..", "20261123-0542-..", "20261123-0542-7f3a/..", "../20261123-0542-7f3a", "20261123-0542-7F3A", "2026-0542-7f"] {
+        for bad in
+            ["", "..", "20261123-0542-..", "20261123-0542-7f3a/..", "../20261123-0542-7f3a", "20261123-0542-7F3A", "2026-0542-7f"]
+        {
             assert!(!is_run_id(bad), "{bad}");
         }
         for bad in ["", ".", "..", "a/b", "-x", "a\0", "a b"] {

@@ -13,8 +13,8 @@ use crate::ledger::LedgerError;
 use crate::manifest::{MANIFEST_NAME, is_within};
 use crate::rebuild::reference_differs;
 use crate::receipt::{
-    Content, ContentKind, DatasetState, Hold, PathContent, ReceiptError, RunReceipt, StageReceipt, StageState, TREE_RECEIPT, TREE_RECEIPT_NAME,
-    TreeReceipt, TreeReceiptError, TreeStage,
+    Content, ContentKind, DatasetState, Hold, PathContent, ReceiptError, RunReceipt, StageReceipt, StageState, TREE_RECEIPT,
+    TREE_RECEIPT_NAME, TreeReceipt, TreeReceiptError, TreeStage,
 };
 use crate::store::{Digest, Store, StoreError};
 use crate::tree::{Clearer, PutError, Staged, put_new};

@@ -284,7 +284,9 @@ mod tests {
         ] {
             assert_eq!(truth(yes), Truth::True, "{yes}");
         }
-        for no in ["not auc = 0.8", "loss is finite", "auc > 0.9 and loss > 1", "nothing > 1 and auc > 0.9", "not huge is not finite"] {
+        for no in
+            ["not auc = 0.8", "loss is finite", "auc > 0.9 and loss > 1", "nothing > 1 and auc > 0.9", "not huge is not finite"]
+        {
             assert_eq!(truth(no), Truth::False, "{no}");
         }
         for unknown in [

@@ -205,7 +205,8 @@ impl Pool {
         to.create_parent(path)?;
         let Some(standing) = from.standing(path)? else { return Ok(()) };
         let one = |from: &TreeDir, path: &ProjectPath, to: &TreeDir| -> Result<(), PutError> {
-            let executable = fs::metadata(from.full(path)).is_ok_and(|m| std::os::unix::fs::PermissionsExt::mode(&m.permissions()) & 0o100 != 0);
+            let executable =
+                fs::metadata(from.full(path)).is_ok_and(|m| std::os::unix::fs::PermissionsExt::mode(&m.permissions()) & 0o100 != 0);
             let mode = if executable { 0o777 } else { 0o666 };
             let put = if self.clones { clone_file(from, path, to, path, mode) } else { from.share(path, to, path).is_ok() };
             if put { Ok(()) } else { Ok(fsio::copy_file(&from.full(path), &to.full(path))?) }
@@ -217,7 +218,8 @@ impl Pool {
             Standing::Folder => {
                 to.create_folder(path)?;
                 let (from, to) = (from.folder(path)?, to.folder(path)?);
-                let refused = |e: crate::fingerprint::ScanError| IoError::of("share", from.path())(std::io::Error::other(e.to_string()));
+                let refused =
+                    |e: crate::fingerprint::ScanError| IoError::of("share", from.path())(std::io::Error::other(e.to_string()));
                 for seen in crate::fingerprint::walk(from.path()).map_err(refused)? {
                     let Ok(below) = ProjectPath::listed(&seen.path) else { continue };
                     match seen.kind {

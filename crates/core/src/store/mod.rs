@@ -21,7 +21,6 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 pub use catalog::{Catalog, Found, list_packs};
-pub use textum_base::{Digest, NotADigest};
 pub use dropping::{Dropping, Freed, decode_journal};
 pub use hash::hash_file;
 pub use ingest::{CUT_MAX, CUT_MEAN, CUT_MIN, Stored};
@@ -31,6 +30,7 @@ pub use read::Part;
 pub use salvage::Salvaged;
 pub use session::{Alone, Steady};
 pub use stream::ContentReader;
+pub use textum_base::{Digest, NotADigest};
 pub use verify::{Damage, PackReport};
 pub use writer::{Writer, Written};
 

@@ -19,7 +19,7 @@ pub mod sorted;
 use std::path::PathBuf;
 
 pub(crate) use read::scratch;
-pub use read::{Opened, is_guarded as is_reading_guarded, Origin, Packing, Table, TableFormat, format_of};
+pub use read::{Opened, Origin, Packing, Table, TableFormat, format_of, is_guarded as is_reading_guarded};
 pub use row::Row;
 
 use crate::fsio::IoError;

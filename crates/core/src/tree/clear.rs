@@ -239,7 +239,8 @@ impl<'a> Clearer<'a> {
                 Ok(self.tree.remove(path)?)
             }
             Standing::Link | Standing::Other => {
-                let source = io::Error::other("it lies on another disk than Textum's own folder and is no plain file: move it away");
+                let source =
+                    io::Error::other("it lies on another disk than Textum's own folder and is no plain file: move it away");
                 Err(IoError { action: "move aside", path: full, source }.into())
             }
         }

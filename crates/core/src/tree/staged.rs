@@ -128,7 +128,8 @@ impl<'c, 'a> Staged<'c, 'a> {
         }
         let mut made = BTreeSet::new();
         for item in &coming {
-            let folder = if item.kind == ItemKind::EmptyDir { Some(&*item.path) } else { item.path.rsplit_once('/').map(|(f, _)| f) };
+            let folder =
+                if item.kind == ItemKind::EmptyDir { Some(&*item.path) } else { item.path.rsplit_once('/').map(|(f, _)| f) };
             if let Some(folder) = folder.filter(|f| made.insert(*f)) {
                 self.steps.push(Step::Folder(below(folder)?));
             }

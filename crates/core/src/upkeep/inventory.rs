@@ -33,9 +33,7 @@ impl Inventory {
             match kind.as_str() {
                 RUN_RECEIPT => all.runs.push((digest, RunReceipt::load(store, &digest)?)),
                 STAGE_RECEIPT => all.stages.push((digest, StageReceipt::load(store, &digest)?)),
-                DATA_RECEIPT => {
-                    all.data.push((digest, read_document(&digest, &bytes()?).map_err(ReceiptError::from)?))
-                }
+                DATA_RECEIPT => all.data.push((digest, read_document(&digest, &bytes()?).map_err(ReceiptError::from)?)),
                 CHECKPOINT_RECEIPT => all.checkpoints.push((digest, CheckpointReceipt::load(store, &digest)?)),
                 REBUILD_RECEIPT => {
                     all.rebuilds.push((digest, read_document(&digest, &bytes()?).map_err(ReceiptError::from)?));

@@ -5,7 +5,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::{VerifyError, VerifyReport};
 use crate::ledger::Ledger;
-use crate::receipt::{LOSS_RECEIPT, LossReceipt, LostDocument, RUN_RECEIPT, RunReceipt, STAGE_RECEIPT, StageReceipt, canonical, read_document};
+use crate::receipt::{
+    LOSS_RECEIPT, LossReceipt, LostDocument, RUN_RECEIPT, RunReceipt, STAGE_RECEIPT, StageReceipt, canonical, read_document,
+};
 use crate::store::{Digest, Store};
 use crate::workspace::Workspace;
 
@@ -54,7 +56,8 @@ pub(super) fn find(
     let mut open: BTreeSet<LostDocument> = BTreeSet::new();
     let mut known: BTreeSet<LostDocument> = BTreeSet::new();
     for digest in of_kind(LOSS_RECEIPT) {
-        let Ok(loss) = store.read(&digest).map_err(drop).and_then(|b| read_document::<LossReceipt>(&digest, &b).map_err(drop)) else {
+        let Ok(loss) = store.read(&digest).map_err(drop).and_then(|b| read_document::<LossReceipt>(&digest, &b).map_err(drop))
+        else {
             continue;
         };
         if loss.acknowledged { known.extend(loss.lost) } else { open.extend(loss.lost) }

@@ -21,6 +21,8 @@ struct Delimited<'t> {
     /// A first line that is data.
     first: Option<Row>,
     width: usize,
+    /// Where the last record of the general reader began.
+    line: u64,
     oddities: Oddities,
 }
 
@@ -115,6 +117,7 @@ pub fn open<'t>(table: &'t Table<'_>, stream: Box<dyn Read + Send + 't>, delimit
         delimiter: begun.delimiter,
         first: None,
         width: 0,
+        line: 0,
         oddities: Oddities { byte_order_mark: begun.byte_order_mark, ..Oddities::default() },
     };
     let mut first = Row::default();
@@ -147,17 +150,16 @@ impl Delimited<'_> {
             }
         }
         let Source::General(before, watched, reader, record) = &mut self.source else { return Ok(false) };
-        let line = *before + watched.line_of(reader.position().byte());
         if !reader.read_byte_record(record).map_err(|e| malformed(self.table, e))? {
+            // A last record that is still quoted at the end has swallowed what follows its first line.
+            if watched.ends_quoted(self.delimiter) {
+                let what = "a quotation mark in the record that begins here is never closed".to_string();
+                return Err(TableError::Malformed { name: self.table.name.clone(), line: Some(self.line), what });
+            }
             return Ok(false);
         }
-        // A record at the end of the file that is still quoted there has swallowed what follows its first line.
-        if reader.is_done() && watched.ends_quoted(self.delimiter) {
-            let what = "a quotation mark in the record that begins here is never closed".to_string();
-            return Err(TableError::Malformed { name: self.table.name.clone(), line: Some(line), what });
-        }
-        // Known for certain only now: the line ends before the record have been read.
-        row.line = *before + watched.line_of(record.position().map_or(0, csv::Position::byte));
+        self.line = *before + watched.line_of(record.position().map_or(0, csv::Position::byte));
+        row.line = self.line;
         row.assign(record.as_slice(), (0..record.len()).filter_map(|i| record.range(i)).map(|r| r.end));
         Ok(true)
     }

@@ -1,6 +1,7 @@
 //! Carrying a plan out: stages side by side where graph and machine allow, each with a receipt.
 
 mod apart;
+mod begin;
 mod conduct;
 mod conductor;
 mod echo;

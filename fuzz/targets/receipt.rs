@@ -1,0 +1,33 @@
+//! Documents of every type: one that is taken can be written and read again, and says the same then.
+#![no_main]
+
+use libfuzzer_sys::fuzz_target;
+use textum_core::receipt::{
+    CheckpointReceipt, CountedEnvironment, DataReceipt, Document, EnvironmentRecord, Inputs, LossReceipt, PruneReceipt,
+    RebuildReceipt, RemarkReceipt, RunReceipt, StageReceipt, StageStart, TreeReceipt, canonical, read_document,
+};
+use textum_core::store::Digest;
+
+fn again<T: Document>(bytes: &[u8]) {
+    let digest = Digest::of(bytes);
+    let Ok(document) = read_document::<T>(&digest, bytes) else { return };
+    let written = canonical(&document).unwrap();
+    let read: T = read_document(&digest, &written).unwrap();
+    assert_eq!(canonical(&read).unwrap(), written);
+}
+
+fuzz_target!(|bytes: &[u8]| {
+    again::<StageReceipt>(bytes);
+    again::<RunReceipt>(bytes);
+    again::<DataReceipt>(bytes);
+    again::<PruneReceipt>(bytes);
+    again::<LossReceipt>(bytes);
+    again::<RebuildReceipt>(bytes);
+    again::<RemarkReceipt>(bytes);
+    again::<CheckpointReceipt>(bytes);
+    again::<StageStart>(bytes);
+    again::<TreeReceipt>(bytes);
+    again::<Inputs>(bytes);
+    again::<EnvironmentRecord>(bytes);
+    again::<CountedEnvironment>(bytes);
+});

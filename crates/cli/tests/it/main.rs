@@ -13,6 +13,7 @@ mod instant;
 mod judging;
 mod kill;
 mod ledger;
+mod machine;
 mod manifest;
 mod options;
 mod prune;

@@ -27,8 +27,7 @@ enum Act {
 }
 
 fn path() -> impl Strategy<Value = String> {
-    prop::collection::vec(0usize..PARTS.len(), 1..4)
-        .prop_map(|parts| parts.iter().map(|p| PARTS[*p]).collect::<Vec<_>>().join("/"))
+    prop::collection::vec(0usize..PARTS.len(), 1..4).prop_map(|parts| parts.iter().map(|p| PARTS[*p]).collect::<Vec<_>>().join("/"))
 }
 
 fn act() -> impl Strategy<Value = Act> {

@@ -40,8 +40,11 @@ fn sum() -> impl Strategy<Value = Sum> {
     leaf.prop_recursive(3, 8, 2, |inner| {
         prop_oneof![
             inner.clone().prop_map(|s| Sum::Minus(Box::new(s))),
-            (inner.clone(), prop::sample::select(vec!['+', '-', '*', '/']), inner)
-                .prop_map(|(a, sign, b)| Sum::Pair(Box::new(a), sign, Box::new(b))),
+            (inner.clone(), prop::sample::select(vec!['+', '-', '*', '/']), inner).prop_map(|(a, sign, b)| Sum::Pair(
+                Box::new(a),
+                sign,
+                Box::new(b)
+            )),
         ]
     })
 }

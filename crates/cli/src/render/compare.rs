@@ -6,7 +6,7 @@ use textum_core::receipt::{RunStageState, RunState};
 
 use super::table::{Cell, Look, markdown as markdown_table, table};
 use super::{data, text};
-use crate::ui::Style;
+use crate::ui::{Style, escape};
 
 /// Lines of code that are shown of each file unless all are asked for.
 const LINES: usize = 24;
@@ -292,11 +292,17 @@ pub fn markdown(told: &Told<'_>) -> String {
     }
     out.push_str(&markdown_table(&header.iter().map(String::as_str).collect::<Vec<_>>(), &rows));
     for change in &found.code {
+        let lines: Vec<_> = change.hunks.iter().flat_map(|h| &h.lines).collect();
+        // A fence that no line of the code can end.
+        let longest = lines.iter().flat_map(|l| l.text.split(|c| c != '`')).map(str::len).max().unwrap_or(0);
+        let fence = "`".repeat(longest.max(2) + 1);
         out.push_str(&format!(
-            "\n<details><summary><code>{}</code> +{} −{}</summary>\n\n```diff\n",
-            change.path, change.added, change.removed
+            "\n<details><summary><code>{}</code> +{} −{}</summary>\n\n{fence}diff\n",
+            escape::markdown(&change.path),
+            change.added,
+            change.removed
         ));
-        for line in change.hunks.iter().flat_map(|h| &h.lines) {
+        for line in lines {
             let mark = match line.kind {
                 LineKind::Same => ' ',
                 LineKind::Added => '+',
@@ -304,7 +310,7 @@ pub fn markdown(told: &Told<'_>) -> String {
             };
             out.push_str(&format!("{mark}{}\n", line.text));
         }
-        out.push_str("```\n\n</details>\n");
+        out.push_str(&format!("{fence}\n\n</details>\n"));
     }
     out
 }

@@ -16,6 +16,7 @@ use super::plot::{Across, Drawn, figures};
 use super::table::{Cell, Look};
 use super::{compare, text};
 use crate::failure::{DAMAGE, Failure};
+use crate::ui::escape;
 
 const PAGE: &str = include_str!("../../assets/pages/report.html");
 
@@ -213,19 +214,19 @@ fn state_of(state: RunStageState) -> String {
 pub fn markdown(told: &Told<'_>) -> String {
     let Some(own) = told.own() else { return String::new() };
     let run = &own.run;
-    let label = told.label.as_ref().map(|l| format!(" ({l})")).unwrap_or_default();
-    let mut out =
-        format!("### {}: run `{}`{label} {} in {}\n\n", told.project, short(&run.run), told.state(), text::seconds(run.seconds));
+    let label = told.label.as_ref().map(|l| format!(" ({})", escape::markdown(l))).unwrap_or_default();
+    let project = escape::markdown(told.project);
+    let mut out = format!("### {project}: run `{}`{label} {} in {}\n\n", short(&run.run), told.state(), text::seconds(run.seconds));
     if let Some(reason) = &run.reason {
-        out.push_str(&format!("{reason}\n\n"));
+        out.push_str(&format!("{}\n\n", escape::markdown(reason)));
     }
-    told.notes.iter().for_each(|note| out.push_str(&format!("> {note}\n\n")));
+    told.notes.iter().for_each(|note| out.push_str(&format!("> {}\n\n", escape::markdown(note))));
     let cards: Vec<String> = told
         .cards()
         .into_iter()
         .map(|(name, value, change)| {
             let change = change.map(|(words, _)| format!(" ({words})")).unwrap_or_default();
-            format!("**{name} {}**{change}", text::metric(&value))
+            format!("**{} {}**{change}", escape::markdown(&name), text::metric(&value))
         })
         .collect();
     if !cards.is_empty() {
@@ -245,13 +246,18 @@ pub fn markdown(told: &Told<'_>) -> String {
         out.push_str(compare::markdown(&comparison).split_once("\n\n").map_or("", |(_, rest)| rest));
         out.push('\n');
     } else {
-        let params: Vec<String> = run.params.iter().map(|(n, v)| format!("`{n}` {}", text::param(v))).collect();
+        let params: Vec<String> = run.params.iter().map(|(n, v)| format!("`{n}` {}", escape::markdown(&text::param(v)))).collect();
         out.push_str(&format!("{}\n\n", params.join(", ")));
     }
     for curve in told.curves.iter().filter(|c| c.run == run.run) {
         let best = curve.best.map(|b| format!(", best {} at step {}", text::figure(b.value), b.step)).unwrap_or_default();
         let last = curve.points.last().map_or(f64::NAN, |p| p.value);
-        out.push_str(&format!("- {}: {} steps, last {}{best}\n", curve.metric, curve.points.len(), text::figure(last)));
+        out.push_str(&format!(
+            "- {}: {} steps, last {}{best}\n",
+            escape::markdown(&curve.metric),
+            curve.points.len(),
+            text::figure(last)
+        ));
     }
     out.push_str(&format!("\n<sub>{} · {} · receipt {}</sub>\n", run.run, text::moment(&run.started), told.receipt.short()));
     out

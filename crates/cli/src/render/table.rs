@@ -140,7 +140,7 @@ pub fn csv(header: &[&str], rows: &[Vec<Cell>]) -> String {
 /// The same as a Markdown table.
 pub fn markdown(header: &[&str], rows: &[Vec<Cell>]) -> String {
     let line = |cells: Vec<String>| format!("| {} |\n", cells.join(" | "));
-    let escape = |text: &str| escape::line(text).replace('|', "\\|");
+    let escape = |text: &str| escape::markdown(text).replace('|', "\\|");
     let mut out = line(header.iter().map(|h| escape(h)).collect());
     out.push_str(&line(header.iter().map(|_| "---".to_string()).collect()));
     for row in rows {

@@ -67,6 +67,11 @@ pub fn line(text: &str) -> String {
     out
 }
 
+/// The same in Markdown, which may hold HTML: words are not markup.
+pub fn markdown(text: &str) -> String {
+    line(text).replace('&', "&amp;").replace('<', "&lt;")
+}
+
 /// JSON is text that terminals are shown too: what JSON leaves as it is and a terminal does not goes as `\u….`.
 pub fn json(text: &str) -> String {
     let mut out = String::with_capacity(text.len());

@@ -81,8 +81,8 @@ struct Life {
     now: Inputs,
     /// The data and code that lie there now: a restore changes them too.
     runs: Vec<(String, Inputs)>,
-    /// All that a person wrote and that was there when a command began.
-    written: BTreeSet<Vec<u8>>,
+    /// All that a person wrote and Textum has taken in or moved aside: from then on it must stay.
+    safe: BTreeSet<Vec<u8>>,
     /// The runs whose outputs may have been dropped.
     pruned: bool,
 }
@@ -98,35 +98,39 @@ impl Life {
         );
         tiny.write("yarn.csv", now.data());
         tiny.write("a.sh", now.code());
-        Life { tiny, now, runs: Vec::new(), written: BTreeSet::new(), pruned: false }
+        Life { tiny, now, runs: Vec::new(), safe: BTreeSet::new(), pruned: false }
     }
 
     /// A command, with what a person had written before it looked for after it.
     fn call(&mut self, words: &[&str]) -> Ran {
         let derived: BTreeSet<Vec<u8>> =
             self.runs.iter().flat_map(|(_, i)| i.outputs()).chain(self.now.outputs()).map(String::into_bytes).collect();
-        let code = |name: &str| name.starts_with("textum");
-        for (name, bytes) in self.tiny.snapshot() {
-            if !code(&name) && !derived.contains(&bytes) {
-                self.written.insert(bytes);
-            }
-        }
+        let own = self.tiny.snapshot().into_iter().filter(|(name, bytes)| !name.starts_with("textum") && !derived.contains(bytes));
+        let before: BTreeSet<Vec<u8>> = own.map(|(_, bytes)| bytes).chain(self.safe.clone()).collect();
         let ran = textum(&self.tiny, words);
-        self.nothing_is_lost(words);
+        self.nothing_is_lost(words, &before);
         let verified = textum(&self.tiny, &["verify"]);
         assert_eq!(verified.status, 0, "after {words:?}: {}{}", verified.out, verified.err);
         ran
     }
 
-    fn nothing_is_lost(&self, words: &[&str]) {
+    /// What stood there before the command, or was taken in by an earlier one, is there, aside or in the store.
+    fn nothing_is_lost(&mut self, words: &[&str], before: &BTreeSet<Vec<u8>>) {
         let moved = self.tiny.has(".textum/aside").then(|| Tiny::at(&self.tiny.path(".textum/aside")).snapshot());
         let aside = moved.unwrap_or_default();
-        let there: BTreeSet<Vec<u8>> = self.tiny.snapshot().into_iter().chain(aside).map(|(_, bytes)| bytes).collect();
+        let aside: BTreeSet<Vec<u8>> = aside.into_iter().map(|(_, bytes)| bytes).collect();
+        let there: BTreeSet<Vec<u8>> = self.tiny.snapshot().into_iter().map(|(_, bytes)| bytes).collect();
         let store = Store::open(&self.tiny.path(".textum/store"));
-        for bytes in &self.written {
-            let digest = Digest::of(bytes);
-            let kept = there.contains(bytes) || store.read(&digest).is_ok_and(|found| found == *bytes);
-            assert!(kept, "{words:?} lost {:?}", String::from_utf8_lossy(bytes));
+        for bytes in before {
+            let safe = aside.contains(bytes) || store.read(&Digest::of(bytes)).is_ok_and(|found| found == *bytes);
+            assert!(
+                safe || (there.contains(bytes) && !self.safe.contains(bytes)),
+                "{words:?} lost {:?}",
+                String::from_utf8_lossy(bytes)
+            );
+            if safe {
+                self.safe.insert(bytes.clone());
+            }
         }
     }
 
@@ -210,7 +214,7 @@ impl Life {
                 self.call(&["rebuild", &run]).expect(0).says("identical");
             }
             Act::Prune => {
-                self.call(&["prune", "--newest", "1"]).expect(0);
+                self.call(&["prune", "--newest", "1", "--yes"]).expect(0);
                 self.pruned = true;
             }
             Act::Repair => drop(self.call(&["verify", "--repair"]).expect(0)),

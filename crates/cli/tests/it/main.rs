@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, missing_docs)]
 
 mod bad_input;
+mod comparing;
 mod confidential;
 mod crash;
 mod data;

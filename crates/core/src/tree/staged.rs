@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 
 use rayon::prelude::*;
-use textum_base::ProjectPath;
+use textum_base::{ProjectPath, is_within};
 
 use super::clear::{Clearer, Moved};
 use super::put::{PutError, links_stay, listed, make_folders, write_items, write_new};
@@ -118,7 +118,16 @@ impl<'c, 'a> Staged<'c, 'a> {
         make_folders(self.scratches[scratch].dir(), &coming)?;
         write_items(store, self.scratches[scratch].dir(), &coming, content)?;
         let below = |inner: &str| -> Result<ProjectPath, PutError> { listed(&format!("{path}/{inner}")) };
-        for seen in standing.iter().filter(|s| !done.contains(s.path.as_str())) {
+        // A folder where a file is to stand goes as a whole, with what is in it that is never recorded.
+        let in_the_way: BTreeSet<&str> = folders_of(&standing)
+            .chain(standing.iter().filter(|s| s.kind == ItemKind::EmptyDir).map(|s| s.path.as_str()))
+            .filter(|f| wanted.get(f).is_some_and(|i| i.kind != ItemKind::EmptyDir))
+            .collect();
+        for folder in &in_the_way {
+            self.steps.push(Step::Away(below(folder)?));
+        }
+        let goes_so = |path: &str| in_the_way.iter().any(|f| is_within(path, f));
+        for seen in standing.iter().filter(|s| !done.contains(s.path.as_str()) && !goes_so(&s.path)) {
             // An empty folder may hold what is never recorded, such as compiled files: then it stays.
             let gone = below(&seen.path)?;
             self.steps.push(if seen.kind == ItemKind::EmptyDir { Step::Tidy(gone) } else { Step::Away(gone) });
@@ -197,11 +206,13 @@ impl<'c, 'a> Staged<'c, 'a> {
     }
 }
 
+/// The folders that things stand in.
+fn folders_of(standing: &[Seen]) -> impl Iterator<Item = &str> {
+    standing.iter().flat_map(|seen| seen.path.match_indices('/').map(|(at, _)| &seen.path[..at]))
+}
+
 /// Folders that only held what goes, innermost first.
 fn emptied_folders<'s>(standing: &'s [Seen], wanted: &BTreeMap<&str, &Item<'_>>) -> Vec<&'s str> {
-    let mut folders: BTreeSet<&str> = BTreeSet::new();
-    for seen in standing {
-        folders.extend(seen.path.match_indices('/').map(|(at, _)| &seen.path[..at]));
-    }
+    let folders: BTreeSet<&str> = folders_of(standing).collect();
     folders.into_iter().rev().filter(|f| !wanted.contains_key(f)).collect()
 }

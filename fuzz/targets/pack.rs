@@ -52,6 +52,7 @@ fuzz_target!(|bytes: &[u8]| {
         }
         let _ = (store.listing(&digest), store.parts_of(&digest), store.size_of(&digest), store.tail(&digest, 10));
     }
-    let _ = store.without_all_pieces();
-    let _ = store.salvage(&Digest::from_bytes(*name.as_bytes()));
+    if let Ok(alone) = store.alone() {
+        let _ = (alone.without_all_pieces(), alone.salvage(&Digest::from_bytes(*name.as_bytes())));
+    }
 });

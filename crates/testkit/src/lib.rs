@@ -113,7 +113,7 @@ impl Tiny {
         self.command(program, words).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
     }
 
-    /// Every file below a folder with its bytes, sorted; Textum's own folder left out.
+    /// Every file below a folder with its bytes, every link with its text, sorted; Textum's own folder left out.
     pub fn snapshot(&self) -> Vec<(String, Vec<u8>)> {
         let mut found = Vec::new();
         let mut todo = vec![self.root().to_path_buf()];
@@ -123,11 +123,11 @@ impl Tiny {
                 if path.file_name().is_some_and(|n| n == ".textum") {
                     continue;
                 }
-                if path.is_dir() {
-                    todo.push(path);
-                } else {
-                    let name = path.strip_prefix(self.root()).unwrap().display().to_string();
-                    found.push((name, std::fs::read(&path).unwrap()));
+                let name = path.strip_prefix(self.root()).unwrap().display().to_string();
+                match std::fs::read_link(&path) {
+                    Ok(to) => found.push((name, to.into_os_string().into_encoded_bytes())),
+                    Err(_) if path.is_dir() => todo.push(path),
+                    Err(_) => found.push((name, std::fs::read(&path).unwrap())),
                 }
             }
         }

@@ -9,6 +9,7 @@ mod data;
 mod demo;
 mod ending;
 mod exact;
+mod folders;
 mod hostile;
 mod instant;
 mod judging;

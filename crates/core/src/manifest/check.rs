@@ -61,7 +61,7 @@ impl Checker<'_, '_> {
             let span = self.document.key_place(&[kind, name]);
             self.mistakes.push(Mistake::new(
                 span,
-                format!("`{name}` cannot be the name of a {kind}"),
+                format!("`{name}` cannot be the name of a {}", if kind == "data" { "dataset" } else { kind }),
                 "has other characters than a name may have",
                 "use letters, digits, `-` and `_`, beginning with a letter or digit",
             ));
@@ -119,6 +119,16 @@ impl Checker<'_, '_> {
                 None
             }
         }
+    }
+
+    /// Whether a stage may write there: the manifest and its receipt are nobody's output.
+    fn is_free(&mut self, path: &ProjectPath, steps: &[Step<'_>]) -> bool {
+        let own = *path == *super::MANIFEST_NAME || *path == *crate::receipt::TREE_RECEIPT_NAME;
+        if own {
+            let title = format!("the path `{path}` is a document of Textum's own");
+            self.mistakes.push(Mistake::new(self.at(steps), title, "this path", "write to another path"));
+        }
+        !own
     }
 
     fn data(&mut self, form: &ManifestForm) -> Vec<DatasetDecl> {
@@ -212,11 +222,13 @@ impl Checker<'_, '_> {
         }
         let mut writes = Vec::new();
         for (i, text) in form.writes.iter().enumerate() {
-            writes.extend(self.path_by(DeclaredPath::tidied, text, &step("writes", i), false));
+            let path = self.path_by(DeclaredPath::tidied, text, &step("writes", i), false);
+            writes.extend(path.filter(|p| self.is_free(&p.path, &step("writes", i))));
         }
         let mut metrics = Vec::new();
         for (i, text) in form.metrics.iter().enumerate() {
-            metrics.extend(self.path(text, &step("metrics", i)));
+            let path = self.path(text, &step("metrics", i));
+            metrics.extend(path.filter(|p| self.is_free(p, &step("metrics", i))));
         }
         let evaluation = form.evaluate.as_ref().and_then(|e| self.evaluation(name, e, form));
         if let Some(found) = &evaluation
@@ -237,10 +249,9 @@ impl Checker<'_, '_> {
             (None, None) => Command::Shell(String::new()),
         };
         self.command(name, &run, form);
-        let checkpoints = form
-            .checkpoints
-            .as_deref()
-            .and_then(|text| self.path(text, &[Step::Key("stage"), Step::Key(name), Step::Key("checkpoints")]));
+        let place = [Step::Key("stage"), Step::Key(name), Step::Key("checkpoints")];
+        let checkpoints = form.checkpoints.as_deref().and_then(|text| self.path(text, &place));
+        let checkpoints = checkpoints.filter(|p| self.is_free(p, &place));
         reads.sort();
         reads.dedup();
         StageDecl {
@@ -339,8 +350,8 @@ impl Checker<'_, '_> {
 
     fn command(&mut self, name: &str, run: &Command, form: &StageForm) {
         let span = self.at(&[Step::Key("stage"), Step::Key(name), Step::Key("run")]);
-        if form.run.is_none() && form.evaluate.is_none() {
-            return; // told with the shape of the manifest
+        if form.run.is_none() {
+            return; // told with the shape of the manifest, or with the evaluation
         }
         let words: Vec<&str> = match run {
             Command::Shell(text) => vec![text],

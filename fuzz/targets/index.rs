@@ -11,11 +11,13 @@ fuzz_target!(|bytes: &[u8]| {
     let contents = [b"loom".to_vec(), b"stop\n".repeat(30), Vec::new()];
     let store = Store::open(folder.path());
     let writer = store.writer().unwrap();
-    contents.iter().for_each(|c| drop(writer.put_bytes(c).unwrap()));
+    for content in &contents {
+        writer.put_bytes(content).unwrap();
+    }
     writer.publish().unwrap();
     drop(writer);
     let pack = store.packs().unwrap()[0];
-    let path = store.packs_folder().join(format!("{}.pack", pack.to_hex()));
+    let path = store.packs_folder().join(format!("{}.pack", pack.hex()));
     let whole = std::fs::read(path.with_extension("index")).unwrap();
     // Whole records of the true index, changed here and there by what comes, or all made of it.
     let index = match mode % 3 {

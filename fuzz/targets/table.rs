@@ -27,7 +27,7 @@ fuzz_target!(|bytes: &[u8]| {
     }
     drop(opened);
     assert_eq!(table.count_rows().unwrap(), rows, "as many are counted as are read");
-    let _ = profile(&table, &ProfileOptions::default());
+    let _ = profile(&table, None, &ProfileOptions::default(), folder.path());
     let options = CompareOptions { examples: 2, memory: (mode & 64 != 0).then_some(0), ..CompareOptions::default() };
     if let Ok(found) = compare(&table, &table, &options, folder.path()) {
         assert_eq!((found.added, found.removed, found.changed), (0, 0, 0), "a table is what it is");

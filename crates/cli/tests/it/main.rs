@@ -23,6 +23,7 @@ mod race;
 mod repair;
 mod run;
 mod sandbox;
+mod shown;
 mod stages;
 mod steps;
 mod sweep;

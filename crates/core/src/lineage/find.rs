@@ -214,7 +214,7 @@ pub fn find_target(project: &Project, name: &str, here: &Path) -> Result<Target,
         Ok(id) => id,
         // Neither a file nor a run: what it looks like decides what is said.
         Err(NameError::NoRun { .. } | NameError::NoRuns) if name.contains(['/', '.']) => {
-            let source = std::io::Error::from(std::io::ErrorKind::NotFound);
+            let source = std::io::Error::new(std::io::ErrorKind::NotFound, "there is no such file");
             return Err(TraceError::Io(IoError { action: "find", path: on_disk, source }));
         }
         Err(e) => return Err(e.into()),
@@ -234,7 +234,7 @@ fn of_file(project: &Project, name: &str, file: &Path) -> Result<Target, TraceEr
         _ => read_outside(file)?,
     };
     let Some(content) = content else {
-        let source = std::io::Error::from(std::io::ErrorKind::NotFound);
+        let source = std::io::Error::new(std::io::ErrorKind::NotFound, "there is no such file");
         return Err(TraceError::Io(IoError { action: "find", path: file.to_path_buf(), source }));
     };
     match origin_of(project, &content.digest, relative.as_deref())? {

@@ -5,6 +5,7 @@ use rayon::prelude::*;
 use super::catalog::Catalog;
 use super::index::{self, Record};
 use super::{Digest, Store, StoreError, list_packs, pack};
+use crate::fsio::IoError;
 
 /// Something in the store that is not as it must be.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -15,6 +16,8 @@ pub struct Damage {
     pub what: String,
     /// Whether it can be made anew from what is whole.
     pub derived: bool,
+    /// What is stored there, where that can be told.
+    pub digest: Option<Digest>,
 }
 
 /// What was found of one pack.
@@ -34,15 +37,28 @@ fn look_at(store: &Store, name: Digest, length: u64, deep: bool) -> Result<PackR
     let path = Catalog::path_of(&store.packs_folder(), &name);
     let mut records = Vec::new();
     let mut damage = Vec::new();
-    match pack::scan(&path, deep, |entry, offset| records.push(Record { entry, offset })) {
+    match pack::scan(&path, false, |entry, offset| records.push(Record { entry, offset })) {
         Ok(found) if found == name => {}
         Ok(_) => damage.push(Damage {
             path: path.clone(),
             what: "its entries do not make up its name: some are missing or altered".into(),
             derived: false,
+            digest: None,
         }),
-        Err(StoreError::Damaged { path, what }) => damage.push(Damage { path, what, derived: false }),
+        Err(StoreError::Damaged { path, what }) => damage.push(Damage { path, what, derived: false, digest: None }),
         Err(other) => return Err(other),
+    }
+    if deep {
+        let file = std::fs::File::open(&path).map_err(IoError::of("open", &path))?;
+        // Each entry on its own: one that is damaged hides no other.
+        let read = records.par_iter().map(|r| match pack::read_entry(&file, &path, r.offset, &r.entry) {
+            Ok(_) => Ok(None),
+            Err(StoreError::Damaged { path, what }) => {
+                Ok(Some(Damage { path, what, derived: false, digest: Some(r.entry.digest) }))
+            }
+            Err(other) => Err(other),
+        });
+        damage.extend(read.collect::<Result<Vec<_>, StoreError>>()?.into_iter().flatten());
     }
     records.sort_unstable_by_key(|r| (r.entry.digest, r.entry.kind));
     let index_path = path.with_extension("index");
@@ -52,7 +68,7 @@ fn look_at(store: &Store, name: Digest, length: u64, deep: bool) -> Result<PackR
         // first makes it anew, as a reader would.
         let _ = index::write(&index_path, &name, length, &mut records);
     } else if damage.is_empty() && index::read(&index_path, &name, length).as_ref() != Some(&records) {
-        damage.push(Damage { path: index_path, what: "it does not agree with its pack".into(), derived: true });
+        damage.push(Damage { path: index_path, what: "it does not agree with its pack".into(), derived: true, digest: None });
     }
     Ok(PackReport { name, length, entries: records.len(), damage })
 }

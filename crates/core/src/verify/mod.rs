@@ -5,7 +5,7 @@ mod losses;
 mod receipts;
 mod repair;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use serde::Serialize;
 
@@ -113,11 +113,14 @@ fn look(workspace: &Workspace, store: &Store, deep: bool, repaired: &[String]) -
         }
         Err(e) => return Err(e.into()),
     };
+    let mut hurt = HashSet::new();
     for pack in store.verify_packs(deep)? {
         report.packs += 1;
         report.entries += pack.entries;
         report.bytes += pack.length;
         for damage in pack.damage {
+            // Another copy may be whole.
+            hurt.extend(damage.digest.filter(|d| store.read(d).is_err()));
             report.problem(format!("{}: {}", damage.path.display(), damage.what), damage.derived);
         }
     }
@@ -138,7 +141,7 @@ fn look(workspace: &Workspace, store: &Store, deep: bool, repaired: &[String]) -
         Err(LedgerError::Store(_) | LedgerError::Receipt(_)) => None,
         Err(e) => return Err(e.into()),
     };
-    let mut checker = Checker::new(store, &documents);
+    let mut checker = Checker::new(store, &documents, hurt);
     checker.all();
     (report.runs, report.versions, report.dropped) = (checker.runs, checker.versions, checker.dropped_met);
     checker.finish(&mut report);

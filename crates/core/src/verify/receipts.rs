@@ -22,6 +22,8 @@ pub(super) struct Checker<'a> {
     documents: &'a BTreeMap<Digest, String>,
     /// Contents found whole already.
     met: HashSet<Digest>,
+    /// Entries of the store whose bytes are not what they were, and of which there is no other copy.
+    hurt: HashSet<Digest>,
     /// What was dropped to make room.
     dropped: HashSet<Digest>,
     /// The names of versions, by content.
@@ -36,12 +38,13 @@ pub(super) struct Checker<'a> {
 }
 
 impl<'a> Checker<'a> {
-    /// A checker of these documents.
-    pub fn new(store: &'a Store, documents: &'a BTreeMap<Digest, String>) -> Checker<'a> {
+    /// A checker of these documents; `hurt` is what of the store is known to be damaged.
+    pub fn new(store: &'a Store, documents: &'a BTreeMap<Digest, String>, hurt: HashSet<Digest>) -> Checker<'a> {
         Checker {
             store,
             documents,
             met: HashSet::new(),
+            hurt,
             dropped: HashSet::new(),
             names: HashMap::new(),
             problems: BTreeMap::new(),
@@ -184,12 +187,18 @@ impl<'a> Checker<'a> {
         if self.met.contains(digest) {
             return true;
         }
-        let whole = self
-            .store
-            .parts_of(digest)
-            .is_ok_and(|parts| parts.len() == 1 || parts.iter().all(|p| self.store.contains(&p.digest).unwrap_or(false)));
+        let parts = self.store.parts_of(digest).unwrap_or_default();
+        let there = |d: &Digest| self.store.contains(d).unwrap_or(false);
+        let whole = match parts.len() {
+            0 => false,
+            1 => !self.hurt.contains(&parts[0].digest),
+            _ => parts.iter().all(|p| there(&p.digest) && !self.hurt.contains(&p.digest)),
+        };
         if whole {
             self.met.insert(*digest);
+        } else if self.hurt.contains(digest) || parts.iter().any(|p| self.hurt.contains(&p.digest)) {
+            self.lacking.push(Lacking { path: path.to_string(), digest: *digest });
+            self.lacks(format!("{what} ({}) is damaged", digest.short()), touched);
         } else {
             self.lacking.push(Lacking { path: path.to_string(), digest: *digest });
             self.lacks(format!("{what} ({}) is not in the store", digest.short()), touched);

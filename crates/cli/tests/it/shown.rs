@@ -1,0 +1,151 @@
+//! What people see, word for word: snapshots of the printed text of one small story. Ids, digests, times, names of
+//! people and the bytes that compression leaves are replaced, and columns stand two spaces apart.
+//! `INSTA_UPDATE=always` writes the snapshots anew, to be read before they are committed.
+
+use textum_testkit::{Ran, Tiny};
+
+use crate::textum;
+
+/// What differs from machine to machine, and what stands for it.
+const FILTERS: [(&str, &str); 11] = [
+    (r"/tmp/textum-test-\w+", "[project]"),
+    (r"\b\d{8}-\d{4}-[0-9a-f]{4,}\b", "[run]"),
+    (r"\bb3:[0-9a-f]{8,64}\b", "[digest]"),
+    (r"\bsweep-[0-9a-f]{6,}\b", "[sweep]"),
+    (r"\b\d+(\.\d+)? (ms|s|min)\b( ago)?|\bjust now\b", "[time]"),
+    (r"\b\d{1,2} [A-Z][a-z]{2} \d{4} \d{2}:\d{2}:\d{2}\b", "[moment]"),
+    (r"\b[\w-]+@[\w.-]*[a-z-][\w.-]*\b", "[who]"),
+    (r"\d+(\.\d+)?×", "[times]"),
+    (r"\b\d+(\.\d+)? kB\b", "[size]"),
+    (r"\[run\]  [^\n]*\[time\]( +)", "[run]  [time]  "),
+    (r"[ \t]{2,}", "  "),
+];
+
+/// Data, a parameter, two stages, a metric and a gate, nothing left to chance.
+fn shed() -> Tiny {
+    let tiny = Tiny::with(
+        "[data.yarn]\npath = \"yarn.csv\"\nkey = [\"id\"]\nabout = \"yarn counts by loom\"\n\n[params]\nleast = 20\n\n\
+         [stage.clean]\nrun = \"grep -v broken yarn.csv > clean.csv\"\nreads = [\"yarn.csv\"]\nwrites = [\"clean.csv\"]\n\n\
+         [stage.count]\nrun = \"sh count.sh {least}\"\nreads = [\"clean.csv\", \"count.sh\"]\nparams = [\"least\"]\nwrites = [\"counts.txt\"]\n\
+         metrics = [\"scores.json\"]\n\n[[gate]]\nafter = \"count\"\ncheck = \"share >= 0.25\"\n\n[metric.share]\nbetter = \"higher\"\n",
+    );
+    tiny.write("yarn.csv", "id,loom,count\n1,L01,24\n2,L02,18\n3,L03,broken\n4,L04,30\n5,L05,12\n");
+    tiny.write(
+        "count.sh",
+        "awk -F, -v l=$1 'NR>1 && $3>=l' clean.csv > counts.txt\n\
+         awk -v a=$(wc -l < counts.txt) -v n=$(tail -n +2 clean.csv | wc -l) 'BEGIN{printf \"{\\\"share\\\": %.4f}\", a/n}' > scores.json\n",
+    );
+    tiny
+}
+
+/// All that a call said, in the order of importance.
+fn said(ran: &Ran) -> String {
+    let err = if ran.err.is_empty() { String::new() } else { format!("--- standard error\n{}", ran.err) };
+    format!("exit {}\n{}{err}", ran.status, ran.out)
+}
+
+/// Each call of a chapter with what it prints.
+fn story(tiny: &Tiny, calls: &[&[&str]]) -> String {
+    calls.iter().fold(String::new(), |text, words| {
+        let ran = textum(tiny, words);
+        format!("{text}$ textum {}\n{}\n", words.join(" "), said(&ran))
+    })
+}
+
+fn shown(tiny: &Tiny, name: &str, mut text: String) {
+    // The last part of a run's id stands for it where there is little room.
+    let listed = textum(tiny, &["runs", "--all", "--format", "json"]);
+    for run in serde_json::from_str::<serde_json::Value>(&listed.out).unwrap_or_default().as_array().into_iter().flatten() {
+        let short = run["run"].as_str().unwrap().rsplit('-').next().unwrap();
+        text = text.replace(&format!(" {short}"), " [id]").replace(&format!("\n{short} "), "\n[id] ");
+    }
+    insta::with_settings!({filters => FILTERS.to_vec(), prepend_module_to_snapshot => false, omit_expression => true}, {
+        insta::assert_snapshot!(name, text);
+    });
+}
+
+#[test]
+fn a_first_day() {
+    let tiny = shed();
+    let first = story(&tiny, &[&["plan"], &["run"], &["run"], &["data"], &["data", "versions", "yarn"], &["trace", "counts.txt"]]);
+    shown(&tiny, "first-day", first);
+    tiny.write("yarn.csv", tiny.read("yarn.csv").replace("L02,18", "L02,21") + "6,L06,9\n");
+    let second = story(
+        &tiny,
+        &[
+            &["plan"],
+            &["run", "--set", "least=21"],
+            &["compare", "last~1", "last"],
+            &["data", "diff", "yarn@1", "yarn@2"],
+            &["data", "find", "yarn", "--where", "count < 15"],
+            &["runs"],
+        ],
+    );
+    shown(&tiny, "second-day", second);
+    let third = story(
+        &tiny,
+        &[
+            &["restore", "last~1"],
+            &["rebuild", "last~1"],
+            &["verify"],
+            &["prune", "--newest", "1", "--dry-run"],
+            &["restore", "yarn@1"],
+            &["run"],
+        ],
+    );
+    shown(&tiny, "third-day", third);
+}
+
+#[test]
+fn what_goes_wrong() {
+    let tiny = shed();
+    tiny.write("count.sh", "echo counting\necho 'no looms in this shed' >&2\nexit 3\n");
+    let failed = story(&tiny, &[&["run"], &["show", "last"], &["plan"], &["resume"]]);
+    shown(&tiny, "a-stage-that-fails", failed);
+    let asked = story(
+        &tiny,
+        &[
+            &["show", "nobody"],
+            &["restore", "yarn@7"],
+            &["trace", "nowhere.txt"],
+            &["run", "--set", "leest=3"],
+            &["runs", "--where", "share >"],
+            &["data", "find", "yarn", "--where", "cuont > 3"],
+            &["rebuild", "last"],
+            &["data", "diff", "yarn@1", "yarn@9"],
+            &["plan", "nostage"],
+        ],
+    );
+    shown(&tiny, "questions-without-an-answer", asked);
+    tiny.write(
+        "textum.toml",
+        tiny.read("textum.toml").replace("reads = [\"yarn.csv\"]", "raeds = [\"yarn.csv\"]").replace("share >=", "share >>"),
+    );
+    shown(&tiny, "mistakes", story(&tiny, &[&["plan"]]));
+}
+
+#[test]
+fn gates_and_damage() {
+    let tiny = shed();
+    let low = story(&tiny, &[&["run", "--set", "least=40"], &["run"], &["runs", "--by", "share"], &["show", "last"]]);
+    shown(&tiny, "a-gate-that-does-not-hold", low);
+    let packs: Vec<_> = std::fs::read_dir(tiny.path(".textum/store/packs")).unwrap().flatten().map(|e| e.path()).collect();
+    for pack in packs.iter().filter(|p| p.extension().is_some_and(|e| e == "pack")) {
+        let mut bytes = std::fs::read(pack).unwrap();
+        let at = bytes.windows(6).position(|w| w == b"broken");
+        if let Some(at) = at {
+            bytes[at] ^= 1;
+            std::fs::write(pack, bytes).unwrap();
+        }
+    }
+    let damaged = textum(&tiny, &["verify", "--deep"]);
+    assert_eq!(damaged.status, 4, "{}{}", damaged.out, damaged.err);
+    assert!(
+        damaged.out.contains("yarn@1") || damaged.err.contains("yarn@1"),
+        "the version is named: {}{}",
+        damaged.out,
+        damaged.err
+    );
+    textum(&tiny, &["restore", "yarn@1", "-o", "out"]).expect(4);
+    assert!(!tiny.has("out/yarn.csv"), "damaged bytes are never handed out");
+}

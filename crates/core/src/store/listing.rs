@@ -135,18 +135,23 @@ pub fn items_of_listing<'l>(store: &Store, folder: &Digest, listing: &'l [u8]) -
     parse_listing(listing).map_err(|e| StoreError::Damaged { path: store.folder().to_path_buf(), what: format!("{folder}: {e}") })
 }
 
-/// The entries of a listing, in its order; the first line that is none is an error, as is a path that
-/// leads out of the folder or stands out of order.
+/// The entries of a listing, in its order; the first line that is none is an error, as is one that is not written
+/// as Textum writes it, and a path that leads out of the folder or stands out of order.
 pub fn parse_listing(bytes: &[u8]) -> Result<Vec<Item<'_>>, ListingError> {
     let mut items: Vec<Item<'_>> = Vec::new();
     if bytes.is_empty() {
         return Ok(items);
     }
     let body = bytes.strip_suffix(b"\n").ok_or(ListingError { line: 1 })?;
+    let mut again = Vec::new();
     for (number, line) in body.split(|b| *b == b'\n').enumerate() {
         let wrong = ListingError { line: number + 1 };
         let item = std::str::from_utf8(line).ok().and_then(parse_line).ok_or(wrong)?;
-        if items.last().is_some_and(|last| *last.path >= *item.path) {
+        // A listing has one form only, or one folder could have two digests.
+        again.clear();
+        write_listing_line(&mut again, &item);
+        let is_plain = again.strip_suffix(b"\n") == Some(line);
+        if !is_plain || items.last().is_some_and(|last| *last.path >= *item.path) {
             return Err(ListingError { line: number + 1 });
         }
         items.push(item);
@@ -178,6 +183,15 @@ fn beneath_another(items: &[Item<'_>]) -> Option<usize> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_line_has_one_form() {
+        let line = format!("file {} 5 d\n", "0a".repeat(32));
+        assert_eq!(parse_listing(line.as_bytes()).unwrap().len(), 1);
+        for other in [line.to_uppercase().replace("FILE", "file"), line.replace(" 5 ", " 05 "), line.replace(" 5 ", " +5 ")] {
+            assert_eq!(parse_listing(other.as_bytes()), Err(ListingError { line: 1 }), "{other}");
+        }
+    }
 
     #[test]
     fn awkward_names_survive_a_listing_and_hostile_ones_are_refused() {

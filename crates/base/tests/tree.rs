@@ -119,7 +119,9 @@ proptest! {
                 Act::Rename(from, to) => drop(tree.rename(&checked(from), &tree, &checked(to))),
                 Act::Aside(path) => {
                     let there = everything(&aside);
-                    if let Ok(to) = tree.move_aside(&checked(path), &aside_dir) {
+                    let moved = tree.move_aside(&checked(path), &aside_dir);
+                    prop_assert_eq!(moved.is_ok(), was.contains_key(path) || through_a_link(&root, path) && moved.is_ok(), "{}: {:?}", path, moved);
+                    if let Ok(to) = moved {
                         let now = everything(&aside);
                         prop_assert!(!there.contains_key(to.as_str()) && now.contains_key(to.as_str()));
                         for (name, what) in &there {

@@ -188,16 +188,36 @@ impl TreeDir {
         }
     }
 
-    /// Moves what stands at a path to a path below another folder, or beside that with a number when it is
-    /// taken: nothing there is ever overwritten. Returns where it went.
-    pub fn move_aside(&self, path: &ProjectPath, to: &TreeDir) -> Result<ProjectPath, IoError> {
-        to.create_parent(path)?;
-        let mut target = path.clone();
-        let mut number = 1;
-        while to.metadata(&target)?.is_some() {
-            number += 1;
-            target = path.with_suffix(number);
+    /// A path at which nothing stands, with its folder made: the given one, or one with a number after each name
+    /// that is taken, be it by a file where a folder is wanted.
+    pub fn free_path(&self, path: &ProjectPath) -> Result<ProjectPath, IoError> {
+        let refused = |fault| IoError::of("find a free name for", &self.full(path))(io::Error::other(fault));
+        let mut free: Option<ProjectPath> = None;
+        for (at, name) in path.split('/').enumerate() {
+            let is_last = at == path.matches('/').count();
+            let wanted = match &free {
+                None => ProjectPath::listed(name).map_err(refused)?,
+                Some(folder) => folder.join(name).map_err(refused)?,
+            };
+            let mut candidate = wanted.clone();
+            for number in 2.. {
+                match self.standing(&candidate)? {
+                    None => break,
+                    Some(Standing::Folder) if !is_last => break,
+                    Some(_) => candidate = wanted.with_suffix(number),
+                }
+            }
+            free = Some(candidate);
         }
+        let free = free.unwrap_or_else(|| path.clone());
+        self.create_parent(&free)?;
+        Ok(free)
+    }
+
+    /// Moves what stands at a path to that path below another folder, or to a free one like it: nothing there is
+    /// ever overwritten. Returns where it went.
+    pub fn move_aside(&self, path: &ProjectPath, to: &TreeDir) -> Result<ProjectPath, IoError> {
+        let target = to.free_path(path)?;
         fault::before(Step::Rename, &to.full(&target))
             .and_then(|()| self.dir.rename(path, &to.dir, &target))
             .map_err(|e| self.failed("move aside", path, e))?;

@@ -83,12 +83,63 @@ fn a_ledger_that_another_process_holds_is_not_damaged() {
     let mut line = String::new();
     std::io::BufRead::read_line(&mut std::io::BufReader::new(child.stdout.take().unwrap()), &mut line).unwrap();
     assert_eq!(line, "held\n");
-    for words in LOOKS {
-        textum(&tiny, words).expect(0);
-    }
+    // Each waits for a while: all of them at the same time.
+    let run: &[&str] = &["run", "--set", "count.from=7"];
+    std::thread::scope(|scope| {
+        let tiny = &tiny;
+        let all: Vec<_> = LOOKS.iter().copied().chain([run]).map(|words| scope.spawn(move || textum(tiny, words))).collect();
+        for ran in all {
+            let ran = ran.join().unwrap();
+            assert!(ran.expect(0).out.len() > 10);
+        }
+    });
     drop(child.stdin.take());
     child.wait().unwrap();
     textum(&tiny, &["verify"]).expect(0);
+    assert_eq!(textum(&tiny, &["runs", "--format", "json"]).expect(0).json().as_array().unwrap().len(), 3);
+}
+
+#[test]
+fn the_ledger_needs_no_memory_that_a_full_disk_could_take_from_it() {
+    // A file that processes share as memory ends whoever touches it where the disk has no room for the page: there
+    // is none, not even in the midst of a run, and one that was left is not used.
+    let tiny = Tiny::with("[stage.list]\nrun = \"ls .textum > list\"\nwrites = [\"list\"]\n");
+    textum(&tiny, &["run"]).expect(0);
+    let list = tiny.read("list");
+    assert!(list.contains("ledger.db\n"), "{list}");
+    assert!(!list.contains("ledger.db-shm") && !list.contains("ledger.db-wal"), "{list}");
+    // One of a Textum that kept a log ahead is taken over.
+    let ahead = "import sqlite3; c = sqlite3.connect('.textum/ledger.db'); print(c.execute('PRAGMA journal_mode = WAL').fetchone()[0])";
+    assert_eq!(tiny.textum("python3", &["-c", ahead]).expect(0).out, "wal\n");
+    textum(&tiny, &["runs"]).expect(0);
+    let mode = "import sqlite3; c = sqlite3.connect('.textum/ledger.db'); print(c.execute('PRAGMA journal_mode').fetchone()[0])";
+    assert_eq!(tiny.textum("python3", &["-c", mode]).expect(0).out, "delete\n");
+}
+
+#[test]
+fn a_ledger_is_made_anew_while_others_read_it() {
+    let tiny = with_runs();
+    let path = tiny.path(".textum/ledger.db");
+    let inode = || std::os::unix::fs::MetadataExt::ino(&std::fs::metadata(&path).unwrap());
+    let (before, shown) = (inode(), textum(&tiny, &["runs"]).expect(0).out);
+    // What a person holds open stays the ledger of everybody, whatever has become of what was in it.
+    let good = std::fs::read(&path).unwrap();
+    let mut torn = good.clone();
+    torn[4096..].fill(0xa5);
+    let mut headless = good.clone();
+    headless[..100].fill(0);
+    for bad in [torn, headless, b"yarn, not a ledger\n".repeat(400), good[..good.len() / 2].to_vec()] {
+        std::fs::write(&path, &bad).unwrap();
+        textum(&tiny, &["verify"]).expect(4);
+        std::thread::scope(|scope| {
+            let repairs: Vec<_> = (0..3).map(|_| scope.spawn(|| textum(&tiny, &["verify", "--repair"]))).collect();
+            repairs.into_iter().for_each(|r| drop(r.join().unwrap().expect(0)));
+            let looks: Vec<_> = (0..3).map(|_| scope.spawn(|| textum(&tiny, &["runs"]))).collect();
+            looks.into_iter().for_each(|r| assert_eq!(r.join().unwrap().expect(0).out, shown));
+        });
+        assert_eq!(inode(), before);
+        textum(&tiny, &["verify"]).expect(0);
+    }
 }
 
 #[test]

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use super::place::Running;
+use super::place::{Running, TooMuchMemory};
 use super::stage::{Bench, Task};
 use super::{ExecError, GRACE};
 use crate::event::Event;
@@ -108,6 +108,8 @@ impl<'b, 'a> Listener<'b, 'a> {
             }
             self.tell(last);
             if last {
+                // One that was ended for it may have gone before it was looked at.
+                self.look_at_memory(running);
                 break;
             }
             self.stop_if_due(running);
@@ -197,7 +199,10 @@ impl<'b, 'a> Listener<'b, 'a> {
         {
             self.stopped = Some((format!("it took longer than the {most} s that it may need"), Instant::now()));
         }
-        self.look_at_memory(running);
+        if self.looked_at_memory.elapsed() >= LOOK_AT_MEMORY {
+            self.look_at_memory(running);
+            self.looked_at_memory = Instant::now();
+        }
         let Some((_, since)) = &self.stopped else { return };
         if !self.told_to_end {
             self.told_to_end = true;
@@ -211,16 +216,18 @@ impl<'b, 'a> Listener<'b, 'a> {
     /// A stage that holds more memory than it says it needs takes it from the others: it is stopped.
     fn look_at_memory(&mut self, running: &dyn Running) {
         let limit = self.task.needs.memory;
-        if limit == 0 || self.stopped.is_some() || self.looked_at_memory.elapsed() < LOOK_AT_MEMORY {
+        if limit == 0 || self.stopped.is_some() {
             return;
         }
-        let held = running.memory(limit);
-        if held > limit {
-            let mib = |bytes: u64| bytes.div_ceil(1 << 20);
-            let why = format!("it held {} MiB of memory, and its `needs` say {} MiB", mib(held), mib(limit));
-            self.stopped = Some((why, Instant::now()));
-        }
-        self.looked_at_memory = Instant::now();
+        let mib = |bytes: u64| bytes.div_ceil(1 << 20);
+        let why = match running.too_much_memory() {
+            Some(TooMuchMemory::Held(held)) => {
+                format!("it held {} MiB of memory, and its `needs` say {} MiB", mib(held), mib(limit))
+            }
+            Some(TooMuchMemory::Refused) => format!("it wanted more than the {} MiB of memory that its `needs` say", mib(limit)),
+            None => return,
+        };
+        self.stopped = Some((why, Instant::now()));
     }
 
     /// Stores a version of the checkpoints; why it cannot be, if it cannot.

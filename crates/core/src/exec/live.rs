@@ -136,9 +136,10 @@ pub fn close_interrupted(project: &mut Project, events: &dyn EventSink) -> Resul
                 continue;
             }
             end_marked(&Mark::of_run(&name));
-            close(project, &name, &entry.path())?;
-            events.event(Event::Interrupted { run: name.clone() });
-            closed.push(name);
+            if close(project, &name, &entry.path())? {
+                events.event(Event::Interrupted { run: name.clone() });
+                closed.push(name);
+            }
         }
     }
     Ok(closed)
@@ -155,10 +156,15 @@ pub fn live_runs(runs: &Path) -> Vec<String> {
     names.filter(|n| !n.starts_with('.') && is_at_work(runs, n)).collect()
 }
 
-fn close(project: &mut Project, run: &str, folder: &Path) -> Result<(), ExecError> {
+/// Whether the run had to be recorded as interrupted; else it had ended, and only its folder was left.
+fn close(project: &Project, run: &str, folder: &Path) -> Result<bool, ExecError> {
+    // A run says that it is over as soon as its receipt is in the store: it may have come there since we looked.
+    project.ledger.catch_up(&project.store)?;
     let draft = fs::read(folder.join(DRAFT)).ok().and_then(|bytes| serde_json::from_slice::<RunReceipt>(&bytes).ok());
     let known = project.ledger.run(run)?.is_some();
-    if let (Some(mut receipt), false) = (draft, known) {
+    let interrupted = draft.filter(|_| !known);
+    let is_interrupted = interrupted.is_some();
+    if let Some(mut receipt) = interrupted {
         let writer = project.store.writer()?;
         for row in project.ledger.executed_in(run)? {
             let done = StageReceipt::load(&project.store, &row.receipt)?;
@@ -198,7 +204,7 @@ fn close(project: &mut Project, run: &str, folder: &Path) -> Result<(), ExecErro
         project.ledger.catch_up(&project.store)?;
     }
     fsio::remove_any(folder)?;
-    Ok(())
+    Ok(is_interrupted)
 }
 
 /// The receipt of a stage that was begun and of whose end nothing is known.

@@ -8,7 +8,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use rustix::process::{Pid, Signal, WaitId, WaitIdOptions, kill_process_group, waitid};
 
-use super::place::{Job, Place, Running};
+use super::memory_group::MemoryGroup;
+use super::place::{Job, Place, Running, TooMuchMemory};
 use super::processes::{self, Mark};
 use crate::fingerprint::{host, system};
 use crate::fsio::IoError;
@@ -24,28 +25,40 @@ struct LocalRunning {
     ended: AtomicBool,
     name: std::path::PathBuf,
     mark: Option<Mark>,
+    memory: u64,
+    memory_group: Option<MemoryGroup>,
 }
+
+/// Joins the group whose door is the first word, then becomes the command. One that cannot be joined leaves the
+/// command to be watched.
+const JOIN: &str = r#"echo 0 2>/dev/null >"$0"; exec "$@""#;
 
 impl Place for LocalPlace {
     fn start(&self, job: &Job) -> Result<Arc<dyn Running>, IoError> {
         let open = || OpenOptions::new().create(true).append(true).open(&job.log).map_err(IoError::of("create", &job.log));
-        let mut command = match &job.command {
-            Command::Shell(text) => {
-                let mut shell = std::process::Command::new("/bin/sh");
-                shell.arg("-c").arg(text);
-                shell
-            }
-            Command::Argv(words) => {
-                let mut command = std::process::Command::new(words.first().map_or("", String::as_str));
-                command.args(&words[1.min(words.len())..]);
-                command
-            }
+        let shell = ["/bin/sh", "-c"].map(String::from);
+        let words = match &job.command {
+            Command::Shell(text) => [&shell[..], std::slice::from_ref(text)].concat(),
+            Command::Argv(words) => words.clone(),
             Command::Evaluate(_) => {
                 let source = std::io::Error::new(std::io::ErrorKind::Unsupported, "Textum does it itself");
                 return Err(IoError::of("start", std::path::Path::new("an evaluation"))(source));
             }
         };
-        let program = std::path::PathBuf::from(command.get_program());
+        let program = std::path::PathBuf::from(words.first().map_or("", String::as_str));
+        let memory_group = if job.memory > 0 { MemoryGroup::make(job.memory) } else { None };
+        let mut command = match &memory_group {
+            Some(group) => {
+                let mut command = std::process::Command::new(&shell[0]);
+                command.arg(&shell[1]).arg(JOIN).arg(group.door()).args(&words);
+                command
+            }
+            None => {
+                let mut command = std::process::Command::new(&program);
+                command.args(words.iter().skip(1));
+                command
+            }
+        };
         command
             .current_dir(&job.folder)
             .env_clear()
@@ -59,7 +72,8 @@ impl Place for LocalPlace {
         let group = i32::try_from(child.id()).ok().and_then(Pid::from_raw);
         group.into_iter().for_each(processes::lead);
         let mark = Mark::of(&job.variables);
-        Ok(Arc::new(LocalRunning { child: Mutex::new(child), group, ended: AtomicBool::new(false), name: program, mark }))
+        let (child, ended) = (Mutex::new(child), AtomicBool::new(false));
+        Ok(Arc::new(LocalRunning { child, group, ended, name: program, mark, memory: job.memory, memory_group }))
     }
 
     fn record(&self) -> PlaceRecord {
@@ -112,10 +126,14 @@ impl Running for LocalRunning {
         self.mark.iter().for_each(processes::end_strays);
     }
 
-    fn memory(&self, limit: u64) -> u64 {
-        match (self.group, self.ended.load(Ordering::SeqCst)) {
-            (Some(leader), false) => processes::memory_of(leader, self.mark.as_ref(), limit),
-            _ => 0,
+    fn too_much_memory(&self) -> Option<TooMuchMemory> {
+        if self.memory_group.as_ref().is_some_and(MemoryGroup::has_overstepped) {
+            return Some(TooMuchMemory::Refused);
         }
+        if self.ended.load(Ordering::SeqCst) {
+            return None;
+        }
+        let held = processes::memory_of(self.group?, self.mark.as_ref(), self.memory);
+        (held > self.memory).then_some(TooMuchMemory::Held(held))
     }
 }

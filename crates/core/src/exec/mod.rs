@@ -14,6 +14,7 @@ mod listen;
 mod live;
 mod local;
 mod machine;
+mod memory_group;
 mod outcome;
 mod place;
 mod processes;
@@ -30,7 +31,7 @@ pub use live::{LiveView, ask_to_stop, close_interrupted, is_at_work, live_runs, 
 pub use local::LocalPlace;
 pub use machine::{Load, Machine};
 pub use outcome::{Execution, RunOutcome, SettledStage};
-pub use place::{Job, Place, Running};
+pub use place::{Job, Place, Running, TooMuchMemory};
 pub use run::{RunOptions, run};
 pub use stage::{Bench, Task};
 pub use sweep::{SweepOutcome, VariantOutcome, run_sweep, sweep_name};

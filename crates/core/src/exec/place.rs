@@ -18,6 +18,8 @@ pub struct Job {
     pub variables: Vec<(String, String)>,
     /// Where what it prints goes.
     pub log: PathBuf,
+    /// Bytes of memory that it may hold; 0 where that is not said.
+    pub memory: u64,
 }
 
 /// A place where commands are executed.
@@ -40,7 +42,15 @@ pub trait Running: Send + Sync {
     /// Ends it, and everything that it started, at once.
     fn kill(&self);
 
-    /// Bytes of memory that it and everything that it started hold now. What they share may be counted more than
-    /// once as long as the sum stays below `limit`.
-    fn memory(&self, limit: u64) -> u64;
+    /// Whether it and everything that it started hold, or wanted to hold, more memory than its job may.
+    fn too_much_memory(&self) -> Option<TooMuchMemory>;
+}
+
+/// How a command went beyond the memory of its job.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum TooMuchMemory {
+    /// It held so many bytes when it was looked at.
+    Held(u64),
+    /// It wanted more, and the kernel ended it, or a process that it had started.
+    Refused,
 }

@@ -104,7 +104,7 @@ pub fn run(
         record_settings(project, &writer)?;
         let git = git_state(project.workspace.root());
         // Others see that a run is at work before they see content that no receipt speaks of yet.
-        let (draft, live) = begin(project, |run| draft(project, run, options, &reads, manifest, git.clone()))?;
+        let (draft, live) = begin(project, &HashSet::new(), |run| draft(project, run, options, &reads, manifest, git.clone()))?;
         // Nothing is executed before what it reads is safe.
         if let Err(e) = writer.publish() {
             live.end()?;
@@ -122,12 +122,17 @@ pub fn run(
     Ok(outcome)
 }
 
-/// Begins a run under an id that no other has, also none that another process is beginning just now.
-fn begin(project: &Project, draft: impl Fn(&str) -> RunReceipt) -> Result<(RunReceipt, LiveRun), ExecError> {
+/// Begins a run under an id that no other has, also none that another process is beginning just now;
+/// its last part is none of those just `given`.
+pub(super) fn begin(
+    project: &Project,
+    given: &HashSet<String>,
+    draft: impl Fn(&str) -> RunReceipt,
+) -> Result<(RunReceipt, LiveRun), ExecError> {
     const TRIES: usize = 20;
     let mut tries = 0;
     loop {
-        let draft = draft(&new_run_id(&project.ledger, &Default::default())?);
+        let draft = draft(&new_run_id(&project.ledger, given)?);
         match LiveRun::begin(&project.workspace.runs_folder(), &draft) {
             Err(ExecError::RunTaken(_)) if tries < TRIES => tries += 1,
             other => return other.map(|live| (draft, live)),

@@ -142,7 +142,7 @@ impl Bench<'_> {
             variables.push(("TEXTUM_FROM_STEP".to_string(), from.step.to_string()));
         }
         let log = folder.join("log");
-        Ok(Job { command: task.inputs.run.clone(), folder: root.to_path_buf(), variables, log })
+        Ok(Job { command: task.inputs.run.clone(), folder: root.to_path_buf(), variables, log, memory: task.needs.memory })
     }
 
     fn run_command(&self, task: &Task, job: &Job, listener: Listener<'_, '_>) -> Result<(Exit, Result<Heard, ExecError>), IoError> {

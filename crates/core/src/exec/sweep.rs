@@ -16,7 +16,7 @@ use super::conduct::{Common, conduct};
 use super::gates::Gates;
 use super::live::{LiveRun, Telling};
 use super::outcome::RunOutcome;
-use super::run::{RunOptions, conductor, draft, end, names_of, record_reads, record_settings, selected};
+use super::run::{RunOptions, begin, conductor, draft, end, names_of, record_reads, record_settings, selected};
 use super::schedule::Capacity;
 use super::stage::Bench;
 use super::{ExecError, LocalPlace};
@@ -24,7 +24,6 @@ use crate::data::recorded_anew;
 use crate::event::{CancelToken, Event, EventSink, Silent};
 use crate::fingerprint::MayStart;
 use crate::fsio;
-use crate::ledger::new_run_id;
 use crate::manifest::Params;
 use crate::plan::{Outlook, Plan};
 use crate::receipt::{Content, Metric, RunState};
@@ -130,7 +129,6 @@ pub fn run_sweep(
     let recorded = Rc::new(recorded);
     let base = Outlook::new(project, &chosen, options.force.clone())?;
     let git = super::git::git_state(project.workspace.root());
-    let mut taken = HashSet::new();
     let total = variants.len();
     let mut outcomes: Vec<Option<VariantOutcome>> = vec![None; total];
     let mut parts = Vec::new();
@@ -163,10 +161,8 @@ pub fn run_sweep(
         for (_, value) in variant {
             writer.put_bytes(value.to_string().as_bytes())?;
         }
-        let run = new_run_id(&project.ledger, &taken)?;
-        taken.extend(run.rsplit('-').next().map(str::to_string));
         let options = RunOptions { sandbox: true, ..options.clone() };
-        parts.push((number, run, Part { project: project.variant(params, set), options, cancel: CancelToken::new() }));
+        parts.push((number, Part { project: project.variant(params, set), options, cancel: CancelToken::new() }));
     }
     let made = Made { sweep, total };
     if !parts.is_empty() {
@@ -221,7 +217,7 @@ struct Shared<'s> {
 #[allow(clippy::too_many_arguments)]
 fn carry_out(
     project: &Project,
-    parts: &[(usize, String, Part)],
+    parts: &[(usize, Part)],
     variants: &[Setting],
     shared: &Shared<'_>,
     outcomes: &mut [Option<VariantOutcome>],
@@ -230,22 +226,26 @@ fn carry_out(
     events: &dyn EventSink,
     cancel: &CancelToken,
 ) -> Result<(), ExecError> {
-    let runs = project.workspace.runs_folder();
     // Nothing is executed before what it reads is safe.
-    let begun = |run: &str, part: &Part| {
-        let (options, git) = (&part.options, shared.git.clone());
-        let mut draft = draft(&part.project, run, options, shared.recorded, shared.manifest, git);
-        draft.sweep = Some(made.sweep.to_string());
-        draft
+    let mut given = HashSet::new();
+    let mut begin_part = |part: &Part| {
+        let begun = begin(project, &given, |run| {
+            let (options, git) = (&part.options, shared.git.clone());
+            let mut draft = draft(&part.project, run, options, shared.recorded, shared.manifest, git);
+            draft.sweep = Some(made.sweep.to_string());
+            draft
+        })?;
+        given.extend(begun.0.run.rsplit('-').next().map(str::to_string));
+        Ok::<_, ExecError>(begun)
     };
-    let guard = LiveRun::begin(&runs, &begun(&parts[0].1, &parts[0].2))?;
+    let guard = begin_part(&parts[0].1)?;
     shared.writer.publish()?;
-    let mut first_live = Some(guard);
+    let mut first = Some(guard);
     let tellings: Vec<Lazy<'_>> = parts.iter().map(|_| Lazy { events, to: Mutex::new(None) }).collect();
     let benches: Vec<Bench<'_>> = parts
         .iter()
         .zip(&tellings)
-        .map(|((_, _, part), telling)| Bench {
+        .map(|((_, part), telling)| Bench {
             pool: Some((shared.pool, &*project.store)),
             writer: Some(shared.writer),
             place: &LocalPlace,
@@ -271,8 +271,8 @@ fn carry_out(
         dirty: false,
     };
     let chain = RefCell::default();
-    let place: HashMap<&str, (usize, usize)> =
-        parts.iter().enumerate().map(|(at, (number, run, _))| (run.as_str(), (at, *number))).collect();
+    // Which part a run is.
+    let place: RefCell<HashMap<String, (usize, usize)>> = RefCell::default();
     let mut next = 0;
     // Runs whose receipts are not safe yet: until then their folders say that they are at work.
     let unsafe_yet: RefCell<Vec<LiveRun>> = RefCell::default();
@@ -294,14 +294,15 @@ fn carry_out(
         most,
         cancel,
         &mut || {
-            let Some((_, run, part)) = parts.get(next) else { return Ok(None) };
+            let Some((number, part)) = parts.get(next) else { return Ok(None) };
             let at = next;
             next += 1;
-            let begun = begun(run, part);
-            let live = match first_live.take() {
-                Some(live) => live,
-                None => LiveRun::begin(&runs, &begun)?,
+            let (begun, live) = match first.take() {
+                Some(begun) => begun,
+                None => begin_part(part)?,
             };
+            let run = begun.run.clone();
+            place.borrow_mut().insert(run.clone(), (at, *number));
             let telling = live.telling(&Silent);
             telling.event(Event::Begun { run: run.clone(), stages: names_of(&part.project, shared.chosen) });
             tellings[at].begin(telling);
@@ -315,7 +316,7 @@ fn carry_out(
                 fresh: Some(&fresh),
             };
             let clock = Instant::now();
-            let apart = Some(Apart::new(&part.project, run, shared.recorded.clone(), shared.pool));
+            let apart = Some(Apart::new(&part.project, &run, shared.recorded.clone(), shared.pool));
             conductor(&part.project, shared.chosen, &part.options, &benches[at], live, begun, outlook, apart, shared.gates, clock)
                 .map(Some)
         },
@@ -327,7 +328,7 @@ fn carry_out(
                 over.borrow_mut().push(root);
             }
             unsafe_yet.borrow_mut().push(live);
-            if let Some((at, number)) = place.get(run.as_str()).copied() {
+            if let Some((at, number)) = place.borrow().get(&run).copied() {
                 tellings[at].end();
                 let settled = settled(variants[number].clone(), outcome);
                 events.event(Event::VariantSettled {
@@ -349,7 +350,7 @@ fn carry_out(
     project.ledger.catch_up(&project.store)?;
     remove(over.take())?;
     // Stopped before the first variant began.
-    first_live.take().map_or(Ok(()), LiveRun::end)
+    first.take().map_or(Ok(()), |(_, live)| live.end())
 }
 
 /// Metrics, those with a direction first: somebody cares for them.

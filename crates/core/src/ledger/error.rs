@@ -92,8 +92,6 @@ impl LedgerError {
             | ErrorCode::CannotOpen
             | ErrorCode::PermissionDenied
             | ErrorCode::AuthorizationForStatementDenied => LedgerError::Refused { path, source },
-            // The file that processes share is made anew at each first opening: it did not fit on the disk.
-            ErrorCode::SystemIoFailure if is_no_room(&source) => LedgerError::Full { path },
             ErrorCode::SystemIoFailure | ErrorCode::OutOfMemory | ErrorCode::OperationInterrupted => {
                 LedgerError::Disk { path, source }
             }
@@ -107,15 +105,17 @@ impl LedgerError {
         match self {
             LedgerError::Busy { .. } | LedgerError::Full { .. } | LedgerError::Refused { .. } => true,
             LedgerError::Io(e) => e.is_refused() || e.is_full(),
+            LedgerError::Disk { source, .. } => has_failed_to_write(source),
             _ => false,
         }
     }
 }
 
-fn is_no_room(source: &rusqlite::Error) -> bool {
-    use rusqlite::ffi::{SQLITE_IOERR_SHMMAP, SQLITE_IOERR_SHMOPEN, SQLITE_IOERR_SHMSIZE, SQLITE_IOERR_WRITE};
+/// A quota that is used up, for example, is told by these: what is there can be read still.
+fn has_failed_to_write(source: &rusqlite::Error) -> bool {
+    use rusqlite::ffi::{SQLITE_IOERR_DIR_FSYNC, SQLITE_IOERR_FSYNC, SQLITE_IOERR_TRUNCATE, SQLITE_IOERR_WRITE};
     let extended = source.sqlite_error().map_or(0, |e| e.extended_code);
-    [SQLITE_IOERR_SHMSIZE, SQLITE_IOERR_SHMMAP, SQLITE_IOERR_SHMOPEN, SQLITE_IOERR_WRITE].contains(&extended)
+    [SQLITE_IOERR_WRITE, SQLITE_IOERR_FSYNC, SQLITE_IOERR_DIR_FSYNC, SQLITE_IOERR_TRUNCATE].contains(&extended)
 }
 
 #[cfg(test)]
@@ -129,13 +129,15 @@ mod tests {
         let of = |code: i32| LedgerError::of(Path::new("l"), rusqlite::Error::SqliteFailure(ffi::Error::new(code), None));
         assert!(matches!(of(ffi::SQLITE_BUSY), LedgerError::Busy { .. }));
         assert!(matches!(of(ffi::SQLITE_FULL), LedgerError::Full { .. }));
-        assert!(matches!(of(ffi::SQLITE_IOERR_SHMSIZE), LedgerError::Full { .. }));
+        assert!(matches!(of(ffi::SQLITE_IOERR_WRITE), LedgerError::Disk { .. }));
         assert!(matches!(of(ffi::SQLITE_READONLY), LedgerError::Refused { .. }));
         assert!(matches!(of(ffi::SQLITE_CANTOPEN), LedgerError::Refused { .. }));
         assert!(matches!(of(ffi::SQLITE_IOERR_READ), LedgerError::Disk { .. }));
         assert!(matches!(of(ffi::SQLITE_NOTADB), LedgerError::NotADatabase { .. }));
         assert!(matches!(of(ffi::SQLITE_CORRUPT), LedgerError::Damaged { .. }));
-        for circumstance in [ffi::SQLITE_BUSY, ffi::SQLITE_FULL, ffi::SQLITE_READONLY, ffi::SQLITE_CANTOPEN] {
+        for circumstance in
+            [ffi::SQLITE_BUSY, ffi::SQLITE_FULL, ffi::SQLITE_READONLY, ffi::SQLITE_CANTOPEN, ffi::SQLITE_IOERR_WRITE]
+        {
             assert!(of(circumstance).is_circumstance());
         }
         for real in [ffi::SQLITE_CORRUPT, ffi::SQLITE_NOTADB, ffi::SQLITE_IOERR_READ] {

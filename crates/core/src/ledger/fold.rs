@@ -1,6 +1,6 @@
 //! Documents into rows. The rows depend on the documents only, not on the order they are met in.
 
-use rusqlite::{Transaction, params};
+use rusqlite::{Transaction, TransactionBehavior, params};
 
 use super::{Ledger, LedgerError};
 use crate::receipt::{
@@ -23,10 +23,16 @@ impl Ledger {
 
     /// Takes in the documents of these packs.
     pub(super) fn fold(&self, store: &Store, packs: Vec<Digest>) -> Result<usize, LedgerError> {
-        let mut taken = 0;
         let db = self.db.borrow();
+        let tx = Transaction::new_unchecked(&db, TransactionBehavior::Immediate).map_err(|e| self.failed(e))?;
+        let taken = self.fold_into(&tx, store, packs)?;
+        tx.commit().map_err(|e| self.failed(e))?;
+        Ok(taken)
+    }
+
+    pub(super) fn fold_into(&self, tx: &Transaction<'_>, store: &Store, packs: Vec<Digest>) -> Result<usize, LedgerError> {
         let fail = |e| self.failed(e);
-        let tx = Transaction::new_unchecked(&db, rusqlite::TransactionBehavior::Immediate).map_err(fail)?;
+        let mut taken = 0;
         for pack in packs {
             let documents = match store.documents_in(&pack) {
                 // Folded into another pack meanwhile; its documents are met there.
@@ -35,12 +41,11 @@ impl Ledger {
             };
             for digest in documents {
                 let bytes = store.read(&digest)?;
-                taken += usize::from(fold(&tx, &digest, &bytes).map_err(|e| e.into_ledger(&self.path))?);
+                taken += usize::from(fold(tx, &digest, &bytes).map_err(|e| e.into_ledger(&self.path))?);
             }
             let mut seen = tx.prepare_cached("INSERT OR IGNORE INTO packs VALUES (?1)").map_err(fail)?;
             seen.execute([pack.as_bytes()]).map_err(fail)?;
         }
-        tx.commit().map_err(fail)?;
         Ok(taken)
     }
 

@@ -12,9 +12,11 @@ mod select;
 
 use std::cell::RefCell;
 use std::fs::File;
+use std::io;
 use std::path::{Path, PathBuf};
 
-use rusqlite::{Connection, OpenFlags};
+use rusqlite::config::DbConfig;
+use rusqlite::{Connection, ErrorCode, OpenFlags, Transaction, TransactionBehavior};
 
 pub use checkpoints::{CheckpointError, CheckpointRow, Remark};
 pub use datasets::{DataRow, DatasetUse};
@@ -29,21 +31,12 @@ use crate::store::Store;
 const SCHEMA: &str = include_str!("schema.sql");
 const VERSION: i64 = 4;
 /// How long a question waits for another process.
-const PATIENCE: std::time::Duration = std::time::Duration::from_secs(20);
+const PATIENCE: std::time::Duration = std::time::Duration::from_secs(5);
 
 /// The open ledger.
 pub struct Ledger {
     db: RefCell<Connection>,
     path: PathBuf,
-}
-
-fn remove_files(path: &Path) -> Result<(), IoError> {
-    for suffix in ["", "-wal", "-shm"] {
-        let mut name = path.as_os_str().to_os_string();
-        name.push(suffix);
-        crate::fsio::remove_any(Path::new(&name))?;
-    }
-    Ok(())
 }
 
 impl Ledger {
@@ -58,15 +51,15 @@ impl Ledger {
     }
 
     fn open_in_place(path: &Path, store: &Store) -> Result<Ledger, LedgerError> {
-        let ledger = match Ledger::connect(path) {
+        let ledger = Ledger::connect(path)?;
+        match ledger.prepare() {
             // Made by an older Textum: what it says is made anew from the receipts.
-            Err(LedgerError::Older) => {
-                remove_files(path)?;
-                Ledger::connect(path)?
+            Err(LedgerError::Older) => ledger.fill_anew(store)?,
+            other => {
+                other?;
+                ledger.fold_new(store)?;
             }
-            other => other?,
-        };
-        ledger.fold_new(store)?;
+        }
         Ok(ledger)
     }
 
@@ -90,8 +83,8 @@ impl Ledger {
     pub fn catch_up(&self, store: &Store) -> Result<usize, LedgerError> {
         match self.fold_new(store) {
             Err(e) if e.is_circumstance() => {
-                let copy = copy_to_memory(&self.db.borrow()).map_err(|e| self.failed(e))?;
-                *self.db.borrow_mut() = copy;
+                let aside = Ledger::open_aside(&self.path, store)?;
+                self.db.swap(&aside.db);
                 self.fold_new(store)
             }
             other => other,
@@ -108,25 +101,24 @@ impl Ledger {
     }
 
     fn connect(path: &Path) -> Result<Ledger, LedgerError> {
-        // Made here rather than by SQLite, so that the umask decides who else may write it.
-        let made = File::options().append(true).create(true).open(path).map(drop);
-        made.map_err(IoError::of("open the ledger", path))?;
+        // Made here rather than by SQLite, so that the umask decides who else may write it. One that is there is not
+        // opened: closing it again would drop the locks that another connection of this process holds on it.
+        let made = File::options().append(true).create_new(true).open(path).map(drop);
+        made.or_else(|e| if e.kind() == io::ErrorKind::AlreadyExists { Ok(()) } else { Err(e) })
+            .map_err(IoError::of("open the ledger", path))?;
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let db = Connection::open_with_flags(path, flags).map_err(|e| LedgerError::of(path, e))?;
-        let ledger = Ledger { db: RefCell::new(db), path: path.to_path_buf() };
-        ledger.prepare()?;
-        Ok(ledger)
+        db.busy_timeout(PATIENCE).map_err(|e| LedgerError::of(path, e))?;
+        Ok(Ledger { db: RefCell::new(db), path: path.to_path_buf() })
     }
 
     fn prepare(&self) -> Result<(), LedgerError> {
         let fail = |e| self.failed(e);
         let db = self.db.borrow();
-        db.busy_timeout(PATIENCE).map_err(fail)?;
         match version_of(&db).map_err(fail)? {
             VERSION => {}
             0 => {
-                // The ledger is derived: it must not be torn, but need not survive a lost machine.
-                db.execute_batch("PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL").map_err(fail)?;
+                tune(&db).map_err(fail)?;
                 db.execute_batch("BEGIN IMMEDIATE").map_err(fail)?;
                 // Another process may have made the tables while we waited for the lock.
                 let made = version_of(&db).map_err(fail)? == 0;
@@ -151,10 +143,52 @@ impl Ledger {
         LedgerError::of(&self.path, source)
     }
 
-    /// Throws the ledger away and makes it anew from the store.
+    /// Makes the ledger anew from the store. Its file stays the same one: others may have it open, and a file of
+    /// the same name beside theirs would be taken for part of it.
     pub fn rebuild(path: &Path, store: &Store) -> Result<Ledger, LedgerError> {
-        remove_files(path)?;
-        Ledger::open(path, store)
+        let ledger = Ledger::connect(path)?;
+        match ledger.fill_anew(store) {
+            // Its tables cannot even be dropped.
+            Err(LedgerError::Damaged { .. } | LedgerError::NotADatabase { .. }) => {
+                ledger.empty().map_err(|e| ledger.failed(e))?;
+                ledger.prepare()?;
+                ledger.fold_new(store)?;
+            }
+            other => other?,
+        }
+        Ok(ledger)
+    }
+
+    /// Replaces all that a sound ledger says, at once for whoever reads it.
+    fn fill_anew(&self, store: &Store) -> Result<(), LedgerError> {
+        let db = self.db.borrow();
+        tune(&db).map_err(|e| self.failed(e))?;
+        let packs = store.packs()?;
+        store.reload()?;
+        let tx = Transaction::new_unchecked(&db, TransactionBehavior::Immediate).map_err(|e| self.failed(e))?;
+        let made = || -> rusqlite::Result<()> {
+            let mut tables = tx.prepare("SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite_%'")?;
+            let tables: Vec<String> = tables.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+            for table in tables {
+                tx.execute_batch(&format!("DROP TABLE \"{}\"", table.replace('"', "\"\"")))?;
+            }
+            tx.execute_batch(&format!("{SCHEMA}; PRAGMA user_version = {VERSION}"))
+        };
+        made().map_err(|e| self.failed(e))?;
+        self.fold_into(&tx, store, packs)?;
+        tx.commit().map_err(|e| self.failed(e))
+    }
+
+    /// Makes a database without tables of whatever the file holds.
+    fn empty(&self) -> rusqlite::Result<()> {
+        let db = self.db.borrow();
+        // Source: SQLite's page on `sqlite3_db_config`. What asking for the version says of a damaged file is no news.
+        let _ = version_of(&db);
+        db.set_db_config(DbConfig::SQLITE_DBCONFIG_RESET_DATABASE, true)?;
+        let emptied = db.execute_batch("VACUUM");
+        db.set_db_config(DbConfig::SQLITE_DBCONFIG_RESET_DATABASE, false)?;
+        emptied?;
+        db.execute_batch("PRAGMA user_version = 0")
     }
 
     /// Whether SQLite finds its file in order, indexes held against tables; the first complaint otherwise.
@@ -203,7 +237,16 @@ fn version_of(db: &Connection) -> rusqlite::Result<i64> {
 
 fn tune(db: &Connection) -> rusqlite::Result<()> {
     // Plans that do not depend on the values asked for: a prepared question is not planned anew each time.
-    db.set_db_config(rusqlite::config::DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
+    db.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
+    // A log written ahead would need memory that processes share by a file, and a process that touches that memory
+    // when the disk is full is killed by the system (SIGBUS) on many file systems. An older ledger may still be
+    // kept so, and in use: then it stays until nobody else has it open.
+    let mode = db.query_row("PRAGMA journal_mode = TRUNCATE", [], |_| Ok(()));
+    match mode {
+        Err(e) if !matches!(e.sqlite_error_code(), Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked)) => return Err(e),
+        _ => {}
+    }
+    // The ledger is derived: it must not be torn, but need not survive a lost machine.
     db.execute_batch("PRAGMA synchronous = NORMAL; PRAGMA cache_size = -16000")
 }
 

@@ -217,12 +217,7 @@ impl<'a> Clearer<'a> {
             let file = self.tree.full(below);
             let digest = self.tree.open_file(below).ok().and_then(|_| hash_file(&file).ok()).map(|(digest, _)| digest);
             if !digest.is_some_and(|d| self.is_known(&d).unwrap_or(false)) {
-                let mut to = below.clone();
-                let mut number = 1;
-                while aside.standing(&to)?.is_some() {
-                    number += 1;
-                    to = below.with_suffix(number);
-                }
+                let to = aside.free_path(below)?;
                 fsio::copy_file(&file, &aside.full(&to))?;
                 self.tell(below, &to);
             }

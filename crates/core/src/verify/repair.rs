@@ -59,8 +59,13 @@ pub(super) fn repair(workspace: &Workspace, store: &Store, by: &str) -> Result<V
         Err(LedgerError::Store(_) | LedgerError::Receipt(_)) => true,
         Err(e) => return Err(e.into()),
     };
-    if !fine && Ledger::rebuild(&path, store).is_ok() {
-        done.push(format!("{} made anew", path.display()));
+    if !fine {
+        match Ledger::rebuild(&path, store) {
+            Ok(_) => done.push(format!("{} made anew", path.display())),
+            // As above: those that it is made of are told of by the verifying that follows.
+            Err(LedgerError::Store(_) | LedgerError::Receipt(_)) => {}
+            Err(e) => return Err(e.into()),
+        }
     }
     Ok(done)
 }

@@ -42,9 +42,9 @@ impl IoError {
         matches!(self.source.kind(), io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem)
     }
 
-    /// Whether there was no room.
+    /// Whether there was no room: on the disk, or for files of this size.
     pub fn is_full(&self) -> bool {
-        matches!(self.source.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded)
+        matches!(self.source.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded | io::ErrorKind::FileTooLarge)
     }
 
     /// Whether the path was simply not there.

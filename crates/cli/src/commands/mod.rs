@@ -58,11 +58,17 @@ pub fn open(global: &Global, ui: &Ui) -> Result<Project, Failure> {
     let mut project = Project::open(&folder, variables())?;
     if has_state {
         let events = ui.events();
-        close_interrupted(&mut project, &*events)?;
+        let style = &ui.err_style;
+        match close_interrupted(&mut project, &*events) {
+            // To look is no matter of room; whoever comes when there is some closes it.
+            Err(e) if e.is_full() => {
+                ui.say(&format!("{} a run that was cut off could not be recorded as that yet: {e}", style.bad("note:")));
+            }
+            other => drop(other?),
+        }
         let unreadable = project.ledger.unreadable()?.len() as u64;
         if unreadable > 0 {
             let count = crate::render::text::counted(unreadable, "document");
-            let style = &ui.err_style;
             ui.say(&format!(
                 "{} {count} of the store cannot be read and are left out: `textum verify` names them",
                 style.bad("note:")

@@ -109,7 +109,8 @@ fn the_ledger_needs_no_memory_that_a_full_disk_could_take_from_it() {
     assert!(list.contains("ledger.db\n"), "{list}");
     assert!(!list.contains("ledger.db-shm") && !list.contains("ledger.db-wal"), "{list}");
     // One of a Textum that kept a log ahead is taken over.
-    let ahead = "import sqlite3; c = sqlite3.connect('.textum/ledger.db'); print(c.execute('PRAGMA journal_mode = WAL').fetchone()[0])";
+    let ahead =
+        "import sqlite3; c = sqlite3.connect('.textum/ledger.db'); print(c.execute('PRAGMA journal_mode = WAL').fetchone()[0])";
     assert_eq!(tiny.textum("python3", &["-c", ahead]).expect(0).out, "wal\n");
     textum(&tiny, &["runs"]).expect(0);
     let mode = "import sqlite3; c = sqlite3.connect('.textum/ledger.db'); print(c.execute('PRAGMA journal_mode').fetchone()[0])";
@@ -161,6 +162,21 @@ fn a_full_disk_is_called_full_and_reading_goes_on() {
     assert!(ran.err.contains("make room") && !ran.err.contains("damaged"), "{}", ran.err);
     textum(&tiny, &["verify", "--deep"]).expect(0);
     textum(&tiny, &["run", "--set", "count.from=3"]).expect(0);
+}
+
+#[test]
+fn a_run_that_was_cut_off_hinders_nobody_from_looking_while_the_disk_is_full() {
+    let tiny = Tiny::with("[stage.wait]\nrun = \"echo x > begun; sleep 300\"\nwrites = [\"out\"]\n");
+    tiny.textum("mkfifo", &["begun"]).expect(0);
+    let mut lost =
+        std::process::Command::new(TEXTUM).arg("run").current_dir(tiny.root()).stderr(std::process::Stdio::null()).spawn().unwrap();
+    assert_eq!(tiny.read("begun"), "x\n");
+    lost.kill().unwrap();
+    lost.wait().unwrap();
+    let line = format!("trap '' XFSZ; ulimit -f 0; exec {TEXTUM} stats");
+    let ran = tiny.textum("sh", &["-c", &line]);
+    ran.expect(0).warns("could not be recorded as that yet");
+    textum(&tiny, &["runs"]).expect(0).warns("was cut off; it is now recorded as interrupted").says("interrupted");
 }
 
 #[test]

@@ -116,3 +116,10 @@ pub enum ExecError {
     #[error("the run id {0} has just been taken by another process: run again")]
     RunTaken(String),
 }
+
+impl ExecError {
+    /// Whether nothing is wrong but that the disk has no room to write.
+    pub fn is_full(&self) -> bool {
+        matches!(self, ExecError::Io(e) | ExecError::Store(StoreError::Io(e)) if e.is_full())
+    }
+}

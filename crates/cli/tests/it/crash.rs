@@ -5,31 +5,12 @@ use std::path::Path;
 
 use textum_testkit::{Tiny, many};
 
-use crate::{TEXTUM, textum};
+use crate::{TEXTUM, carding, textum};
 
 /// A project with two old runs, data that has changed since, an output that a person has edited, and a file of
 /// theirs where an output goes.
 fn template() -> Tiny {
-    let tiny = Tiny::with(
-        r#"
-[data.yarn]
-path = "yarn"
-
-[params]
-n = 0
-
-[stage.card]
-run = "mkdir -p b/card; for i in 1 2 3; do (cat yarn/*; echo {n} $i) > b/card/$i; done"
-reads = ["yarn"]
-params = ["n"]
-writes = ["b/card/"]
-
-[stage.weave]
-run = "cat b/card/* > b/cloth"
-reads = ["b/card"]
-writes = ["b/cloth"]
-"#,
-    );
+    let tiny = carding("", "");
     let lines = |from: u64, count: u64| {
         (from..from + count).map(|n| format!("{:x}\n", n.wrapping_mul(0x9E37_79B9_7F4A_7C15))).collect::<String>()
     };

@@ -76,6 +76,31 @@ better = "higher"
     tiny
 }
 
+/// Two stages in a row on a folder of data: `card` makes a folder of three files, with a parameter, and `weave` one
+/// file of them. `more` is added to the stage `weave` and what follows it; `scores` to its command.
+pub fn carding(scores: &str, more: &str) -> Tiny {
+    Tiny::with(&format!(
+        r#"
+[data.yarn]
+path = "yarn"
+
+[params]
+n = 0
+
+[stage.card]
+run = "mkdir -p b/card; for i in 1 2 3; do (cat yarn/*; echo {{n}} $i) > b/card/$i; done"
+reads = ["yarn"]
+params = ["n"]
+writes = ["b/card/"]
+
+[stage.weave]
+run = "cat b/card/* > b/cloth{scores}"
+reads = ["b/card"]
+writes = ["b/cloth"]
+{more}"#
+    ))
+}
+
 /// The state of a stage in a run's JSON.
 pub fn state(json: &serde_json::Value, stage: &str) -> String {
     let found = json["stages"].as_array().unwrap().iter().find(|s| s["stage"] == stage);

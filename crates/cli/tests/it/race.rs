@@ -6,35 +6,15 @@ use std::time::{Duration, Instant};
 
 use textum_testkit::{Tiny, many};
 
-use crate::textum;
+use crate::{carding, textum};
 
 const PROCESSES: u32 = 16;
 
 fn project() -> Tiny {
-    let tiny = Tiny::with(
-        r#"
-[data.yarn]
-path = "yarn"
-
-[params]
-n = 0
-
-[stage.card]
-run = "mkdir -p b/card; for i in 1 2 3; do (cat yarn/*; echo {n} $i) > b/card/$i; done"
-reads = ["yarn"]
-params = ["n"]
-writes = ["b/card/"]
-
-[stage.weave]
-run = "cat b/card/* > b/cloth; printf '{\"n\": {n}}' > b/scores.json"
-reads = ["b/card"]
-params = ["n"]
-writes = ["b/cloth"]
-metrics = ["b/scores.json"]
-
-[metric.n]
-better = "higher"
-"#,
+    let scores = "; printf '{\"n\": {n}}' > b/scores.json";
+    let tiny = carding(
+        &scores.replace('"', "\\\""),
+        "params = [\"n\"]\nmetrics = [\"b/scores.json\"]\n\n[metric.n]\nbetter = \"higher\"\n",
     );
     for i in 0..20 {
         tiny.write(&format!("yarn/{i}"), format!("yarn {i}\n").repeat(500));

@@ -5,6 +5,7 @@ mod begin;
 mod conduct;
 mod conductor;
 mod echo;
+mod end;
 mod follow;
 mod gates;
 mod git;

@@ -13,10 +13,11 @@ use textum_base::SourcePath;
 
 use super::apart::Apart;
 use super::conduct::{Common, conduct};
+use super::end::end;
 use super::gates::Gates;
 use super::live::{LiveRun, Telling};
 use super::outcome::RunOutcome;
-use super::run::{RunOptions, begin, conductor, draft, end, names_of, record_reads, record_settings, selected};
+use super::run::{RunOptions, begin, conductor, draft, names_of, record_reads, record_settings, selected};
 use super::schedule::Capacity;
 use super::stage::Bench;
 use super::{ExecError, LocalPlace};

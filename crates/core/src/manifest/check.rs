@@ -6,7 +6,6 @@ use std::ops::Range;
 use super::document::{Document, Step};
 use super::form::{EnvironmentUse, HoldForm, ManifestForm, RunForm, StageForm};
 use super::paths::{advice, parse_bytes};
-use super::substitute::{placeholders, quoted_placeholders};
 use super::{Better, Command, DatasetDecl, EnvironmentDecl, GateDecl, Mistake, Needs, Params, StageDecl};
 use crate::receipt::Hold;
 use textum_base::{DeclaredPath, PathFault, ProjectPath, SourcePath, is_within, overlap};
@@ -22,8 +21,8 @@ pub struct Checked {
 }
 
 pub(super) struct Checker<'d, 't> {
-    document: &'d Document<'t>,
-    params: &'d Params,
+    pub(super) document: &'d Document<'t>,
+    pub(super) params: &'d Params,
     /// The paths of the references, below which reads may be absolute.
     references: Vec<SourcePath>,
     /// The direction in which metrics get better, where declared.
@@ -346,95 +345,5 @@ impl Checker<'_, '_> {
                 self.mistakes.push(Mistake::new(span, title, "not in [params]", help));
             }
         }
-    }
-
-    fn command(&mut self, name: &str, run: &Command, form: &StageForm) {
-        let span = self.at(&[Step::Key("stage"), Step::Key(name), Step::Key("run")]);
-        if form.run.is_none() {
-            return; // told with the shape of the manifest, or with the evaluation
-        }
-        let words: Vec<&str> = match run {
-            Command::Shell(text) => vec![text],
-            Command::Argv(words) => words.iter().map(String::as_str).collect(),
-            Command::Evaluate(_) => return,
-        };
-        if words.first().is_none_or(|w| w.trim().is_empty()) {
-            let help = "write the command, as in `run = \"python3 steps/fit.py\"`";
-            self.mistakes.push(Mistake::new(span, format!("the stage `{name}` has no command"), "empty", help));
-            return;
-        }
-        for placeholder in words.iter().flat_map(|w| placeholders(w)) {
-            let table = placeholder.split('.').next().unwrap_or_default();
-            let known = self.params.get(placeholder).is_some();
-            let ours = known || (placeholder.contains('.') && self.params.select(table).next().is_some());
-            if !ours {
-                continue; // braces of the shell or of another language
-            }
-            let declared = form.params.iter().any(|s| self.params.select(s).any(|(leaf, _)| leaf == placeholder));
-            let (label, help) = if !known {
-                let near = self.params.nearest(placeholder).unwrap_or_default();
-                (format!("`{{{placeholder}}}` names no parameter"), format!("did you mean `{{{near}}}`?"))
-            } else if !declared {
-                let help = format!("add \"{placeholder}\" to the stage's `params`, so that it counts");
-                (format!("`{{{placeholder}}}` is not among the stage's parameters"), help)
-            } else {
-                continue;
-            };
-            let title = format!("the command of `{name}` uses a parameter that it does not have");
-            self.mistakes.push(Mistake::new(span.clone(), title, label, help));
-        }
-        let Command::Shell(text) = run else { return };
-        // A number stays what it is wherever it stands, and a parameter keeps its type.
-        let is_text = |p: &&str| self.params.get(p).is_some_and(|v| !v.is_number() && !v.is_boolean());
-        for placeholder in quoted_placeholders(text).into_iter().filter(is_text) {
-            let title = format!("the command of `{name}` has `{{{placeholder}}}` inside quotation marks");
-            let help = "leave the quotation marks out: the value is put there as one quoted word; or write the command as an array, \
-                        as in [\"python3\", \"fit.py\", \"--name={fit.name}\"]";
-            self.mistakes.push(Mistake::new(span.clone(), title, "the value would end the quotation", help));
-        }
-    }
-
-    /// No two stages may write one path, or one inside another's.
-    fn writers(&mut self, stages: &[StageDecl]) {
-        let mut all: BTreeMap<(&str, usize), (&StageDecl, &'static str, usize)> = BTreeMap::new();
-        for (number, stage) in stages.iter().enumerate() {
-            let writes = stage.writes.iter().map(|w| &*w.path);
-            for (i, path) in writes.enumerate() {
-                self.collide(&all, stage, "writes", i, path);
-                all.insert((path, number * 2), (stage, "writes", i));
-            }
-            for (i, path) in stage.metrics.iter().enumerate() {
-                self.collide(&all, stage, "metrics", i, path);
-                all.insert((path, number * 2 + 1), (stage, "metrics", i));
-            }
-        }
-    }
-
-    fn collide(
-        &mut self,
-        all: &BTreeMap<(&str, usize), (&StageDecl, &'static str, usize)>,
-        stage: &StageDecl,
-        field: &'static str,
-        index: usize,
-        path: &str,
-    ) {
-        // What holds the path, or is it: one of its ancestors. What lies in it: those that follow it.
-        let ancestors = path.match_indices('/').map(|(at, _)| &path[..at]).chain([path]);
-        let above = ancestors.filter_map(|a| all.range((a, 0)..=(a, usize::MAX)).next());
-        let below_folder = format!("{path}/");
-        let inside = all.range((below_folder.as_str(), 0)..).take_while(|((p, _), _)| p.starts_with(&below_folder));
-        let Some(((other_path, _), (other, other_field, other_index))) = above.chain(inside).next() else {
-            return;
-        };
-        let place = |s: &StageDecl, f: &'static str, i: usize| {
-            self.document.place(&[Step::Key("stage"), Step::Key(&s.name), Step::Key(f), Step::At(i)])
-        };
-        let relation = if *other_path == path { "also written" } else { "overlaps with what is written" };
-        let title = format!("`{path}` is {}", if *other_path == path { "written twice" } else { "written inside another write" });
-        let label = format!("{relation} by `{}`", other.name);
-        let help = "let each stage write paths of its own; two results cannot share one place";
-        let mistake = Mistake::new(place(stage, field, index), title, label, help)
-            .with(place(other, other_field, *other_index), format!("`{}` writes it here", other.name));
-        self.mistakes.push(mistake);
     }
 }

@@ -1,6 +1,7 @@
 //! `textum.toml`: from text to a checked value; every mistake has its place in the text.
 
 mod check;
+mod command;
 mod document;
 mod evaluate;
 mod form;
@@ -11,6 +12,7 @@ mod rules;
 mod shape;
 mod substitute;
 mod write;
+mod writers;
 
 use std::path::{Path, PathBuf};
 

@@ -59,7 +59,10 @@ pub fn write_new(store: &Store, content: &Content, tree: &TreeDir, path: &Projec
         return write_file(store, &content.digest, mode, tree, path);
     }
     let listing = store.read(&content.digest)?;
-    let items = items_of_listing(store, &content.digest, &listing)?;
+    write_folder(store, &items_of_listing(store, &content.digest, &listing)?, content, tree, path)
+}
+
+fn write_folder(store: &Store, items: &[Item<'_>], content: &Content, tree: &TreeDir, path: &ProjectPath) -> Result<(), PutError> {
     tree.create_folder(path)?;
     let folder = tree.folder(path)?;
     let all: Vec<&Item<'_>> = items.iter().collect();
@@ -147,11 +150,5 @@ pub fn write_part(
         let rest = item.path.strip_prefix(&prefix)?.to_string();
         Some(Item { path: rest.into(), ..item })
     });
-    let inside: Vec<Item<'_>> = inside.collect();
-    let all: Vec<&Item<'_>> = inside.iter().collect();
-    tree.create_folder(path)?;
-    let folder = tree.folder(path)?;
-    make_folders(&folder, &all)?;
-    write_items(store, &folder, &all, part)?;
-    links_stay(&folder, &all)
+    write_folder(store, &inside.collect::<Vec<_>>(), part, tree, path)
 }

@@ -32,6 +32,8 @@ pub mod event;
 pub mod exec;
 pub mod figure;
 pub mod fingerprint;
+pub mod follow;
+pub mod git;
 pub mod graph;
 pub mod ledger;
 pub mod lineage;

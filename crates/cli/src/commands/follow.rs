@@ -5,7 +5,8 @@ use std::time::{Duration, Instant};
 
 use clap::Args;
 use textum_core::event::Event;
-use textum_core::exec::{Follower, ViewState, ask_to_stop, live_runs};
+use textum_core::exec::{ask_to_stop, live_runs};
+use textum_core::follow::{Follower, ViewState};
 use textum_core::ledger::NameError;
 use textum_core::receipt::{RunReceipt, StageReceipt};
 use textum_core::workspace::Project;

@@ -5,7 +5,8 @@ use ratatui::layout::{Alignment, Constraint, Layout, Rect};
 use ratatui::style::{Color, Modifier, Style};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::Paragraph;
-use textum_core::exec::{Follower, Load, StageView, ViewState};
+use textum_core::exec::Load;
+use textum_core::follow::{Follower, StageView, ViewState};
 use textum_core::receipt::{Metric, RunStageState};
 
 use super::chart::{PALETTE, Series, draw};

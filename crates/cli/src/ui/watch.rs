@@ -5,7 +5,8 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use ratatui::crossterm::event::{self, Event, KeyCode, KeyEventKind, KeyModifiers};
-use textum_core::exec::{Follower, Load, Machine, StageView, ViewState};
+use textum_core::exec::{Load, Machine};
+use textum_core::follow::{Follower, StageView, ViewState};
 use textum_core::manifest::Better;
 
 use crate::render::follow::{View, render};

@@ -111,9 +111,9 @@ pub fn add(root: &Path, manifest: &Manifest, declaration: &Declaration) -> Resul
     fsio::write_atomic(&manifest.path, text.as_bytes())?;
     let shown = section(declaration).to_string();
     let mut added = Added { section: format!("[data.{}]\n{shown}", declaration.name), ..Added::default() };
-    if !declaration.path.starts_with('/') && crate::exec::in_git(root) {
-        added.tracked = crate::exec::git_says(root, &["ls-files", "--error-unmatch", "--", &declaration.path]);
-        if !crate::exec::git_says(root, &["check-ignore", "-q", "--", &declaration.path]) {
+    if !declaration.path.starts_with('/') && crate::git::in_git(root) {
+        added.tracked = crate::git::git_says(root, &["ls-files", "--error-unmatch", "--", &declaration.path]);
+        if !crate::git::git_says(root, &["check-ignore", "-q", "--", &declaration.path]) {
             added.ignored = Some(ignore(root, &declaration.path)?);
         }
     }

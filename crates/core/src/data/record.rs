@@ -5,8 +5,8 @@ use std::path::Path;
 
 use super::DataError;
 use super::version::{Version, versions};
-use crate::exec::git_state;
 use crate::fingerprint::Scanner;
+use crate::git::git_state;
 use crate::manifest::DatasetDecl;
 use crate::receipt::{Content, ContentKind, DATA_RECEIPT, DataReceipt, GitState, canonical};
 use crate::store::Writer;

@@ -5,9 +5,9 @@ use std::path::{Path, PathBuf};
 
 use super::DataError;
 use super::version::{Version, split_name, version_of, version_with, versions};
+use crate::fingerprint::read_outside;
 use crate::fingerprint::walk;
 use crate::fsio::IoError;
-use crate::lineage::read_outside;
 use crate::manifest::nearest;
 use crate::receipt::{Content, ContentKind, Hold};
 use crate::store::{Digest, Item, ItemKind, hash_file, items_of_listing};

@@ -4,9 +4,9 @@ use std::path::Path;
 
 use super::{Evaluation, Judged};
 use crate::fsio::IoError;
-use crate::manifest::nearest;
 use crate::table::decimal::compare_numbers;
 use crate::table::{Origin, Row, Table, TableError, kind, row};
+use textum_base::nearest;
 
 /// Why predictions could not be judged.
 #[derive(Debug, thiserror::Error)]

@@ -13,7 +13,7 @@ use super::outcome::SettledStage;
 use crate::fingerprint::Scanner;
 use crate::fsio::TreeDir;
 use crate::graph::StageIndex;
-use crate::plan::part_of_folder;
+use crate::receipt::part_of_folder;
 use crate::receipt::{Content, PathContent};
 use crate::sandbox::{Pool, link_reference};
 use crate::workspace::Project;

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::rc::Rc;
 use std::sync::Arc;
 
-use super::git::git_show;
 use super::outcome::SettledStage;
+use crate::git::git_show;
 use crate::ledger::{Ledger, LedgerError, NameError};
 use crate::manifest::{GateDecl, Manifest};
 use crate::receipt::{GateRecord, Metric, RunReceipt, TREE_RECEIPT_NAME, TreeReceipt};

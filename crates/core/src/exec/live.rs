@@ -234,7 +234,7 @@ fn heard_before(
 ) -> Result<Option<SignalRecord>, ExecError> {
     let draft = folder.parent().and_then(|run| fs::read(run.join(DRAFT)).ok());
     let draft = draft.and_then(|bytes| serde_json::from_slice::<RunReceipt>(&bytes).ok());
-    let better = draft.map(|d| d.better).unwrap_or_default().into_iter().map(|(n, b)| (n, b.into())).collect();
+    let better = draft.map(|d| d.better).unwrap_or_default();
     let mut tally = Tally::new(&folder.join("points.csv"), better);
     SignalReader::new(&folder.join("signals")).read(true, |line, signal| match signal {
         Ok(signal) => {

@@ -6,9 +6,7 @@ mod conduct;
 mod conductor;
 mod echo;
 mod end;
-mod follow;
 mod gates;
-mod git;
 mod key_lock;
 mod likely;
 mod listen;
@@ -25,8 +23,6 @@ mod stage;
 mod sweep;
 mod watch;
 
-pub use follow::{Follower, StageView, ViewState};
-pub use git::{git_says, git_state, in_git};
 pub use likely::tail;
 pub use live::{LiveView, ask_to_stop, close_interrupted, is_at_work, live_runs, live_view};
 pub use local::LocalPlace;

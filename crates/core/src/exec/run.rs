@@ -13,7 +13,6 @@ use super::conduct::{Common, conduct};
 use super::conductor::{Conductor, declared_by};
 use super::end::{end, fill_tree, nothing_to_do};
 use super::gates::Gates;
-use super::git::git_state;
 use super::live::LiveRun;
 use super::outcome::RunOutcome;
 use super::schedule::Capacity;
@@ -24,12 +23,11 @@ use crate::data::recorded_anew;
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fingerprint::MayStart;
 use crate::fsio::TreeDir;
+use crate::git::git_state;
 use crate::graph::StageIndex;
 use crate::ledger::new_run_id;
 use crate::plan::{Outlook, Plan};
-use crate::receipt::{
-    BetterWord, BranchedFrom, Content, DatasetState, GitState, RUN_RECEIPT, RunReceipt, RunState, TreeReceipt, canonical,
-};
+use crate::receipt::{BranchedFrom, Content, DatasetState, GitState, RUN_RECEIPT, RunReceipt, RunState, TreeReceipt, canonical};
 use crate::sandbox::Pool;
 use crate::store::{Digest, Stored, Writer};
 use crate::workspace::Project;
@@ -227,7 +225,7 @@ pub(super) fn draft(
         also: BTreeMap::new(),
         stages: Vec::new(),
         metrics: BTreeMap::new(),
-        better: manifest.metrics.iter().map(|(n, b)| (n.clone(), BetterWord::from(*b))).collect(),
+        better: manifest.metrics.iter().map(|(n, b)| (n.clone(), *b)).collect(),
         git,
         by: options.by.clone(),
         sandbox: options.sandbox,

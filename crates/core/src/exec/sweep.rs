@@ -129,7 +129,7 @@ pub fn run_sweep(
     let pool = Pool::open(&project.workspace.sandboxes_folder())?;
     let recorded = Rc::new(recorded);
     let base = Outlook::new(project, &chosen, options.force.clone())?;
-    let git = super::git::git_state(project.workspace.root());
+    let git = crate::git::git_state(project.workspace.root());
     let total = variants.len();
     let mut outcomes: Vec<Option<VariantOutcome>> = vec![None; total];
     let mut parts = Vec::new();

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use crate::data::{split_name, version_with};
-use crate::fingerprint::{ScanError, Scanner};
+use crate::fingerprint::{ScanError, read_outside};
 use crate::fsio::IoError;
 use crate::ledger::{LedgerError, NameError};
 use crate::plan::PlanError;
@@ -95,18 +95,6 @@ pub enum Origin {
     Run(Box<RunReceipt>),
 }
 
-/// What a file or folder anywhere on the disk holds now.
-pub fn read_outside(path: &Path) -> Result<Option<Content>, ScanError> {
-    let full = std::path::absolute(path).map_err(IoError::of("look at", path))?;
-    let (Some(parent), Some(name)) = (full.parent(), full.file_name().and_then(|n| n.to_str())) else { return Ok(None) };
-    // A link is followed wherever it leads: it is only looked at.
-    let real = std::fs::canonicalize(&full).unwrap_or_else(|_| parent.join(name));
-    match (real.parent(), real.file_name().and_then(|n| n.to_str())) {
-        (Some(parent), Some(name)) => Scanner::open(parent, None).look(name),
-        _ => Ok(None),
-    }
-}
-
 /// The origin of a content: the newest execution that wrote it, else the newest that read it, whole or
 /// as part of a folder.
 fn origin_of(project: &Project, digest: &Digest, preferred: Option<&str>) -> Result<Option<(Origin, String)>, TraceError> {
@@ -171,7 +159,7 @@ fn in_run(store: &Store, run: &RunReceipt, path: &str, name: &str) -> Result<Tar
 fn part(store: &Store, content: &Content, at: &str, path: &str) -> Result<Option<Content>, StoreError> {
     match path.strip_prefix(at).and_then(|rest| rest.strip_prefix('/')) {
         None => Ok(Some(content.clone())),
-        Some(below) if content.kind == ContentKind::Folder => crate::plan::part_of_folder(store, &content.digest, below),
+        Some(below) if content.kind == ContentKind::Folder => crate::receipt::part_of_folder(store, &content.digest, below),
         Some(_) => Ok(None),
     }
 }

@@ -3,5 +3,5 @@
 mod find;
 mod graph;
 
-pub use find::{Origin, Target, TraceError, find_target, read_outside};
+pub use find::{Origin, Target, TraceError, find_target};
 pub use graph::{Edge, Node, NodeKind, Trace, trace};

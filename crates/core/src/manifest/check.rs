@@ -7,8 +7,7 @@ use super::document::{Document, Step};
 use super::form::{EnvironmentUse, HoldForm, ManifestForm, RunForm, StageForm};
 use super::paths::{advice, parse_bytes};
 use super::{Better, Command, DatasetDecl, EnvironmentDecl, GateDecl, Mistake, Needs, Params, StageDecl};
-use crate::receipt::Hold;
-use textum_base::{DeclaredPath, PathFault, ProjectPath, SourcePath, is_within, overlap};
+use textum_base::{DeclaredPath, Hold, PathFault, ProjectPath, SourcePath, is_within, overlap};
 
 /// The manifest's parts once read, with whatever mistakes were met.
 pub struct Checked {
@@ -122,7 +121,7 @@ impl Checker<'_, '_> {
 
     /// Whether a stage may write there: the manifest and its receipt are nobody's output.
     fn is_free(&mut self, path: &ProjectPath, steps: &[Step<'_>]) -> bool {
-        let own = *path == *super::MANIFEST_NAME || *path == *crate::receipt::TREE_RECEIPT_NAME;
+        let own = *path == *super::MANIFEST_NAME || *path == *textum_base::TREE_RECEIPT_NAME;
         if own {
             let title = format!("the path `{path}` is a document of Textum's own");
             self.mistakes.push(Mistake::new(self.at(steps), title, "this path", "write to another path"));

@@ -3,6 +3,7 @@
 use indexmap::IndexMap;
 use schemars::JsonSchema;
 use serde::Deserialize;
+use textum_base::Better;
 
 /// The manifest of a Textum project.
 #[derive(Debug, Deserialize, JsonSchema)]
@@ -197,16 +198,6 @@ pub enum EnvironmentUse {
 pub struct MetricForm {
     /// Whether higher or lower is better.
     pub better: Better,
-}
-
-/// The direction in which a metric gets better.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum Better {
-    /// More is better.
-    Higher,
-    /// Less is better.
-    Lower,
 }
 
 /// The JSON Schema of the manifest, for editors and for [`super::shape`].

@@ -18,23 +18,20 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-pub use form::{Better, manifest_schema};
-pub use mistake::{ManifestError, Mistake, nearest};
+pub use evaluate::{DEFINITIONS, Evaluation, Judged};
+pub use form::manifest_schema;
+pub use mistake::{ManifestError, Mistake};
 pub use params::{Params, SetError, nest, selects};
 pub use substitute::{command_text, shell_word, substitute};
+pub use textum_base::{Better, Hold, MANIFEST_NAME, nearest};
 pub use textum_base::{is_within, overlap};
 pub use write::{WriteParamsError, write_params};
 
 use textum_base::{DeclaredPath, ProjectPath, SourcePath};
 
-use crate::evaluation::Evaluation;
 use crate::fsio::IoError;
-use crate::receipt::Hold;
 use crate::rule::Rule;
 use document::{Document, Step};
-
-/// Name of the manifest in a project's folder.
-pub const MANIFEST_NAME: &str = "textum.toml";
 
 /// A checked manifest.
 #[derive(Clone, Debug)]

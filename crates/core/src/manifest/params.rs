@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde_json::{Map, Value};
 
-use super::mistake::nearest;
+use textum_base::nearest;
 
 /// All parameters of a project, by dotted name.
 #[derive(Clone, Debug, Default, PartialEq)]

@@ -8,7 +8,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::Mistake;
-use super::mistake::nearest;
+use textum_base::nearest;
 
 struct Shape<'s> {
     schema: &'s Value,

@@ -11,7 +11,6 @@ use serde::Serialize;
 
 pub use decide::{Decision, Outlook, Recorded, Settled};
 pub use detail::{ReadDetail, read_detail};
-pub(crate) use reads::part_of_folder;
 pub use reads::{ReadError, missing_reads};
 
 use crate::fingerprint::{PythonError, Reason};

@@ -8,8 +8,8 @@ use super::{PlanError, decide::Settled};
 use crate::fingerprint::{ScanError, notebook_input, read_input};
 use crate::graph::StageIndex;
 use crate::manifest::{ManifestError, is_within};
-use crate::receipt::{Content, ContentKind, PathContent, ReadInput};
-use crate::store::{Digest, Item, ItemKind, Store, StoreError, items_of_listing, write_listing_line};
+use crate::receipt::{Content, ContentKind, PathContent, ReadInput, folder_of, part_of_folder};
+use crate::store::{Item, ItemKind, Store, StoreError, items_of_listing};
 use crate::workspace::Project;
 
 /// Why a read could not be looked at.
@@ -170,36 +170,6 @@ fn within(store: &Store, output: &PathContent, path: &str) -> Result<ReadState, 
     };
     let Some(content) = content else { return Ok(ReadState::Absent) };
     known(store, path, content)
-}
-
-/// A file or folder inside a recorded folder.
-pub(crate) fn part_of_folder(store: &Store, folder: &Digest, below: &str) -> Result<Option<Content>, StoreError> {
-    let listing = store.listing(folder)?;
-    let items = items_of_listing(store, folder, &listing)?;
-    if let Some(item) = items.iter().find(|i| i.path == below) {
-        let kind = if item.kind == ItemKind::Exec { ContentKind::Exec } else { ContentKind::File };
-        let digest = match (item.kind, item.digest) {
-            (ItemKind::EmptyDir, _) | (_, None) => return Ok(Some(folder_of(&[]))),
-            (_, Some(digest)) => digest,
-        };
-        return Ok(Some(Content { kind, ..Content::file(digest, item.size) }));
-    }
-    let prefix = format!("{below}/");
-    let inside: Vec<Item<'_>> = items
-        .iter()
-        .filter_map(|i| i.path.strip_prefix(&prefix).map(|rest| Item { path: rest.to_string().into(), ..i.clone() }))
-        .collect();
-    Ok((!inside.is_empty()).then(|| folder_of(&inside)))
-}
-
-fn folder_of(items: &[Item<'_>]) -> Content {
-    let mut listing = Vec::new();
-    for item in items {
-        write_listing_line(&mut listing, item);
-    }
-    let files = items.iter().filter(|i| i.kind != ItemKind::EmptyDir).count() as u64;
-    let size = items.iter().map(|i| i.size).sum();
-    Content::folder(Digest::of(&listing), size, files)
 }
 
 impl From<ScanError> for PlanError {

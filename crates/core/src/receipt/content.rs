@@ -123,21 +123,3 @@ pub struct PathContent<P = ProjectPath> {
     #[serde(flatten)]
     pub content: Content,
 }
-
-/// How a dataset is kept.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Hold {
-    /// Its bytes are in the store.
-    #[default]
-    Store,
-    /// Only digests and the listing are: the bytes stay where they are.
-    Reference,
-}
-
-impl Hold {
-    /// Whether the bytes are in the store, which receipts leave unsaid.
-    pub fn is_store(&self) -> bool {
-        *self == Hold::Store
-    }
-}

@@ -7,28 +7,31 @@ mod document;
 mod environment;
 mod loss;
 mod metric;
+mod part;
 mod run;
 mod signals;
 mod stage;
 mod tree;
 
 pub use canonical::{DocumentError, canonical, read_document, type_of};
-pub use content::{Content, ContentKind, Hold, PathContent, Private};
+pub use content::{Content, ContentKind, PathContent, Private};
 pub use data::{DATA_RECEIPT, DataReceipt, PRUNE_RECEIPT, PruneReceipt};
 pub use document::{Document, is_run_id};
 pub use environment::{COUNTED, CountedEnvironment, ENVIRONMENT, EnvironmentRecord, PythonRecord};
 pub use loss::{LOSS_RECEIPT, LossReceipt, LostDocument};
 pub use metric::Metric;
+pub use part::{folder_of, part_of_folder};
 pub use run::{
-    BetterWord, DatasetState, GitState, REBUILD_RECEIPT, RUN_RECEIPT, RebuildReceipt, RebuiltStage, RebuiltWrite, RunReceipt,
-    RunStage, RunStageState, RunState, Verdict,
+    DatasetState, GitState, REBUILD_RECEIPT, RUN_RECEIPT, RebuildReceipt, RebuiltStage, RebuiltWrite, RunReceipt, RunStage,
+    RunStageState, RunState, Verdict,
 };
 pub use signals::{
     BranchedFrom, CHECKPOINT_RECEIPT, CheckpointReceipt, GateRecord, REMARK_RECEIPT, RemarkReceipt, STAGE_START, Series,
     SignalNote, SignalRecord, StageStart, StartFrom,
 };
 pub use stage::{Exit, INPUTS, Inputs, PlaceRecord, Read, ReadInput, ReadKind, STAGE_RECEIPT, StageReceipt, StageState};
-pub use tree::{TREE_RECEIPT, TREE_RECEIPT_NAME, TreeReceipt, TreeReceiptError, TreeStage};
+pub use textum_base::{Better, Hold, TREE_RECEIPT_NAME};
+pub use tree::{TREE_RECEIPT, TreeReceipt, TreeReceiptError, TreeStage};
 
 use crate::store::{Digest, Store, StoreError};
 

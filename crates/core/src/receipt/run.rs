@@ -4,8 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{BranchedFrom, Content, GateRecord, Hold, Metric};
-use crate::manifest::Better;
+use super::{Better, BranchedFrom, Content, GateRecord, Hold, Metric};
 use crate::store::Digest;
 use textum_base::{ProjectPath, SourcePath};
 
@@ -75,7 +74,7 @@ pub struct RunReceipt {
     /// The metrics of all stages.
     pub metrics: BTreeMap<String, Metric>,
     /// The direction in which metrics get better, where declared.
-    pub better: BTreeMap<String, BetterWord>,
+    pub better: BTreeMap<String, Better>,
     /// The state of the git repository, where there is one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub git: Option<GitState>,
@@ -85,34 +84,6 @@ pub struct RunReceipt {
     pub sandbox: bool,
     /// The version of Textum.
     pub textum: String,
-}
-
-/// A direction, as a word.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum BetterWord {
-    /// More is better.
-    Higher,
-    /// Less is better.
-    Lower,
-}
-
-impl From<Better> for BetterWord {
-    fn from(better: Better) -> BetterWord {
-        match better {
-            Better::Higher => BetterWord::Higher,
-            Better::Lower => BetterWord::Lower,
-        }
-    }
-}
-
-impl From<BetterWord> for Better {
-    fn from(better: BetterWord) -> Better {
-        match better {
-            BetterWord::Higher => Better::Higher,
-            BetterWord::Lower => Better::Lower,
-        }
-    }
 }
 
 /// A dataset as a run found it.

@@ -8,10 +8,8 @@ use serde::{Deserialize, Serialize};
 use super::{Content, DatasetState, StageReceipt};
 use crate::fsio::{self, IoError};
 use crate::store::Digest;
-use textum_base::ProjectPath;
+use textum_base::{ProjectPath, TREE_RECEIPT_NAME};
 
-/// Name of the file, beside the manifest.
-pub const TREE_RECEIPT_NAME: &str = "textum.receipt.json";
 /// Its `type`.
 pub const TREE_RECEIPT: &str = "textum/tree-receipt@1";
 

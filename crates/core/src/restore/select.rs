@@ -202,7 +202,7 @@ impl Wanted {
             all.iter().filter(|(p, _)| is_within(p, path)).map(|(p, c)| (p.clone(), c.clone())).collect();
         if data.is_empty()
             && let Some((folder, content)) = all.iter().find(|(p, c)| c.kind == ContentKind::Folder && is_within(path, p))
-            && let Some(found) = crate::plan::part_of_folder(store, &content.digest, &path[folder.len() + 1..])?
+            && let Some(found) = crate::receipt::part_of_folder(store, &content.digest, &path[folder.len() + 1..])?
         {
             let path = folder.join(&path[folder.len() + 1..]);
             data.extend(path.ok().map(|path| (path, found)));

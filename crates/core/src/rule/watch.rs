@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::{Known, Rule, Test, Truth};
-use crate::manifest::Better;
+use textum_base::Better;
 
 /// Watches one stage's metrics.
 ///

@@ -178,7 +178,7 @@ fn check_columns(table: &Table<'_>, columns: &[String], wanted: &[String]) -> Re
         Some(column) => Err(TableError::NoColumn {
             table: table.name.clone(),
             column: column.clone(),
-            near: crate::manifest::nearest(column, columns.iter().map(String::as_str)).map(str::to_string),
+            near: textum_base::nearest(column, columns.iter().map(String::as_str)).map(str::to_string),
             columns: columns.to_vec(),
         }),
     }

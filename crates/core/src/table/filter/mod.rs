@@ -173,7 +173,7 @@ impl Condition<Named> {
     pub fn for_columns(&self, columns: &[String]) -> Result<Condition<usize>, FilterError> {
         self.place(&mut |named: &Named| {
             columns.iter().position(|c| *c == named.name).ok_or_else(|| {
-                let near = crate::manifest::nearest(&named.name, columns.iter().map(String::as_str));
+                let near = textum_base::nearest(&named.name, columns.iter().map(String::as_str));
                 let help = match near {
                     Some(near) => format!("did you mean `{near}`?"),
                     None => format!("the columns are {}; a text goes in quotes", columns.join(", ")),

@@ -52,7 +52,7 @@ fn read(table: &Table<'_>, target: Option<&str>, scratch: &Path) -> Result<Read,
         Some(target) => Some(names.iter().position(|n| n == target).ok_or_else(|| TableError::NoColumn {
             table: table.name.clone(),
             column: target.to_string(),
-            near: crate::manifest::nearest(target, names.iter().map(String::as_str)).map(str::to_string),
+            near: textum_base::nearest(target, names.iter().map(String::as_str)).map(str::to_string),
             columns: names.clone(),
         })?),
         None => None,

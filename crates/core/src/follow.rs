@@ -4,9 +4,9 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use super::live::{LiveView, is_at_work, live_view};
 use crate::curve::LiveCurves;
 use crate::event::Event;
+use crate::exec::{LiveView, is_at_work, live_view};
 use crate::receipt::{GateRecord, RunReceipt, RunStageState, StageReceipt};
 use crate::signal::SignalReader;
 

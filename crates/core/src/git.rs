@@ -32,7 +32,7 @@ pub fn git_state(project: &Path) -> Option<GitState> {
 }
 
 /// A file of the project as the last commit has it.
-pub(super) fn git_show(project: &Path, file: &str) -> Option<String> {
+pub fn git_show(project: &Path, file: &str) -> Option<String> {
     project.ancestors().find(|a| a.join(".git").exists())?;
     git(project, &["show", &format!("HEAD:./{file}")])
 }

@@ -4,7 +4,7 @@
 use std::path::Path;
 
 use libfuzzer_sys::fuzz_target;
-use textum_core::manifest::Manifest;
+use textum_core::config::manifest::Manifest;
 
 fuzz_target!(|text: &str| {
     match Manifest::parse(Path::new("textum.toml"), text.to_string()) {

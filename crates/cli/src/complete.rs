@@ -1,7 +1,7 @@
 //! What a shell can offer: run ids, stages, parameters. Silent where there is no project.
 
 use clap_complete::CompletionCandidate;
-use textum_core::workspace::Project;
+use textum_core::project::workspace::Project;
 
 fn project() -> Option<Project> {
     Project::open(std::path::Path::new("."), Vec::new()).ok()

@@ -1,27 +1,27 @@
 //! The one table from errors to what is said, what to do next, and the exit status.
 
-use textum_core::comparison::CompareError;
-use textum_core::curve::CurveError;
+use textum_core::config::manifest::{LoadError, ManifestError, SetError, WriteParamsError};
+use textum_core::config::sweep::SweepError;
 use textum_core::data::DataError;
-use textum_core::exec::ExecError;
 use textum_core::figure::PictureError;
-use textum_core::fingerprint::{PythonError, ScanError};
 use textum_core::fsio::IoError;
-use textum_core::ledger::{CheckpointError, FieldError, LedgerError, NameError};
-use textum_core::lineage::TraceError;
-use textum_core::manifest::{LoadError, ManifestError, SetError, WriteParamsError};
-use textum_core::plan::{PlanError, ReadError};
-use textum_core::rebuild::RebuildError;
-use textum_core::receipt::{DocumentError, ReceiptError, TreeReceiptError};
-use textum_core::restore::RestoreError;
+use textum_core::inspect::comparison::CompareError;
+use textum_core::inspect::curve::CurveError;
+use textum_core::inspect::lineage::TraceError;
+use textum_core::maintain::rebuild::RebuildError;
+use textum_core::maintain::restore::RestoreError;
+use textum_core::maintain::upkeep::UpkeepError;
+use textum_core::maintain::verify::VerifyError;
+use textum_core::pipeline::exec::ExecError;
+use textum_core::pipeline::plan::{PlanError, ReadError};
+use textum_core::project::fingerprint::{PythonError, ScanError};
+use textum_core::project::tree::{ClearError, PutError};
+use textum_core::project::workspace::{LoadProjectError, WorkspaceError};
+use textum_core::record::ledger::{CheckpointError, FieldError, LedgerError, NameError};
+use textum_core::record::receipt::{DocumentError, ReceiptError, TreeReceiptError};
 use textum_core::store::StoreError;
-use textum_core::sweep::SweepError;
 use textum_core::table::TableError;
 use textum_core::table::filter::FilterError;
-use textum_core::tree::{ClearError, PutError};
-use textum_core::upkeep::UpkeepError;
-use textum_core::verify::VerifyError;
-use textum_core::workspace::{LoadProjectError, WorkspaceError};
 
 /// A command that did not come to its end.
 #[derive(Debug)]

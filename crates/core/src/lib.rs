@@ -24,31 +24,14 @@
 
 pub use textum_base::fsio;
 
-pub mod comparison;
-pub mod curve;
+pub mod config;
 pub mod data;
-pub mod evaluation;
 pub mod event;
-pub mod exec;
 pub mod figure;
-pub mod fingerprint;
-pub mod follow;
-pub mod git;
-pub mod graph;
-pub mod ledger;
-pub mod lineage;
-pub mod manifest;
-pub mod plan;
-pub mod rebuild;
-pub mod receipt;
-pub mod restore;
-pub mod rule;
-pub mod sandbox;
-pub mod signal;
+pub mod inspect;
+pub mod maintain;
+pub mod pipeline;
+pub mod project;
+pub mod record;
 pub mod store;
-pub mod sweep;
 pub mod table;
-pub mod tree;
-pub mod upkeep;
-pub mod verify;
-pub mod workspace;

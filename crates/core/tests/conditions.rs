@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, missing_docs)]
 
 use proptest::prelude::*;
-use textum_core::rule::{Known, Truth, parse};
+use textum_core::pipeline::rule::{Known, Truth, parse};
 use textum_core::table::{Row, filter};
 
 #[derive(Clone, Debug)]

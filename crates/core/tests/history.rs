@@ -6,12 +6,12 @@ use std::collections::{BTreeMap, HashSet};
 
 use proptest::prelude::*;
 use textum_core::event::{CancelToken, Silent};
-use textum_core::exec::{RunOptions, run};
-use textum_core::lineage::{NodeKind, find_target, trace};
-use textum_core::plan::{Action, Outlook, Plan};
-use textum_core::rebuild::{RebuildOptions, rebuild};
-use textum_core::receipt::{RunStageState, RunState, Verdict};
-use textum_core::workspace::Project;
+use textum_core::inspect::lineage::{NodeKind, find_target, trace};
+use textum_core::maintain::rebuild::{RebuildOptions, rebuild};
+use textum_core::pipeline::exec::{RunOptions, run};
+use textum_core::pipeline::plan::{Action, Outlook, Plan};
+use textum_core::project::workspace::Project;
+use textum_core::record::receipt::{RunStageState, RunState, Verdict};
 use textum_testkit::{Tiny, many};
 
 /// A stage reads the data or an earlier stage's output, its script, and perhaps a parameter.

@@ -7,9 +7,9 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
 use proptest::prelude::*;
-use textum_core::fingerprint::{Scanner, Stat, walk};
-use textum_core::manifest::Manifest;
-use textum_core::receipt::{RunReceipt, STAGE_RECEIPT, StageReceipt, read_document};
+use textum_core::config::manifest::Manifest;
+use textum_core::project::fingerprint::{Scanner, Stat, walk};
+use textum_core::record::receipt::{RunReceipt, STAGE_RECEIPT, StageReceipt, read_document};
 use textum_core::store::{Digest, Item, ItemKind, Store, parse_listing, write_listing_line};
 use textum_testkit::{Tiny, many};
 

@@ -5,7 +5,7 @@
 use std::path::Path;
 
 use proptest::prelude::*;
-use textum_core::manifest::Manifest;
+use textum_core::config::manifest::Manifest;
 
 fn mistakes(text: &str) -> Vec<(String, String, String)> {
     match Manifest::parse(Path::new("textum.toml"), text.to_string()) {

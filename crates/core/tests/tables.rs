@@ -404,7 +404,7 @@ fn numbers_that_json_does_not_know_are_read_in_json_lines() {
     let text = "{\"step\":1,\"loss\":NaN,\"t\":\"NaN, Infinity\"}\n{\"step\":2,\"loss\":-Infinity,\"t\":\"\\\"NaN\"}\n{\"step\":3,\"loss\":Infinity,\"t\":\"NaN\"}\n";
     let (_, read) = rows(&table(&tiny, "h.jsonl", text)).unwrap();
     assert_eq!(read, [["1", "NaN", "NaN, Infinity"], ["2", "-Infinity", "\"NaN"], ["3", "Infinity", "\"NaN\""]]);
-    let history = textum_core::signal::read_history(&tiny.path("h.jsonl"), 0).unwrap();
+    let history = textum_core::pipeline::signal::read_history(&tiny.path("h.jsonl"), 0).unwrap();
     assert!(history[0].metrics[0].1.is_nan() && history[1].metrics[0].1 == f64::NEG_INFINITY, "{history:?}");
     assert!(rows(&table(&tiny, "h.jsonl", "{\"a\": NaNs}\n")).is_err());
 }

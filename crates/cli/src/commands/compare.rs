@@ -1,10 +1,10 @@
 //! `textum compare`.
 
 use clap::Args;
-use textum_core::comparison::{Side, compare};
-use textum_core::ledger::NameError;
-use textum_core::receipt::RunReceipt;
-use textum_core::workspace::Project;
+use textum_core::inspect::comparison::{Side, compare};
+use textum_core::project::workspace::Project;
+use textum_core::record::ledger::NameError;
+use textum_core::record::receipt::RunReceipt;
 
 use super::open;
 use crate::args::{Format, Global};

@@ -4,11 +4,11 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use clap::Args;
-use textum_core::fingerprint::find_command;
+use textum_core::config::manifest::manifest_schema;
 use textum_core::fsio::IoError;
-use textum_core::manifest::manifest_schema;
-use textum_core::receipt::Verdict;
-use textum_core::workspace::Project;
+use textum_core::project::fingerprint::find_command;
+use textum_core::project::workspace::Project;
+use textum_core::record::receipt::Verdict;
 
 use super::{here, variables};
 use crate::args::{Format, Global};
@@ -120,7 +120,7 @@ impl Player<'_> {
                 let first = self.first_run()?;
                 let sweep = self.sweep()?;
                 let words: Vec<String> = words.iter().map(|w| w.replace("FIRST", &first).replace("SWEEP", &sweep)).collect();
-                let shown: Vec<String> = words.iter().map(|w| textum_core::manifest::shell_word(w)).collect();
+                let shown: Vec<String> = words.iter().map(|w| textum_core::config::manifest::shell_word(w)).collect();
                 self.tell(&format!("{} textum {}\n", style.accent("$"), shown.join(" ")));
                 self.textum(&words)?;
                 self.tell("\n");

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use clap::Args;
 use textum_core::fsio::{FileLock, IoError, TryLock};
-use textum_core::signal::{Ask, Signal, parse_line, signal_line};
+use textum_core::pipeline::signal::{Ask, Signal, parse_line, signal_line};
 
 use crate::failure::{DAMAGE, Failure, UNSUCCESSFUL, USAGE};
 use crate::ui::Ui;

@@ -5,11 +5,11 @@ use std::time::{Duration, Instant};
 
 use clap::Args;
 use textum_core::event::Event;
-use textum_core::exec::{ask_to_stop, live_runs};
-use textum_core::follow::{Follower, ViewState};
-use textum_core::ledger::NameError;
-use textum_core::receipt::{RunReceipt, StageReceipt};
-use textum_core::workspace::Project;
+use textum_core::inspect::follow::{Follower, ViewState};
+use textum_core::pipeline::exec::{ask_to_stop, live_runs};
+use textum_core::project::workspace::Project;
+use textum_core::record::ledger::NameError;
+use textum_core::record::receipt::{RunReceipt, StageReceipt};
 
 use super::{by_whom, here, variables};
 use crate::args::{Format, Global};

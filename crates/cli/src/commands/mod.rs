@@ -26,9 +26,9 @@ pub mod verify;
 
 use std::path::PathBuf;
 
-use textum_core::exec::close_interrupted;
-use textum_core::ledger::CheckpointRow;
-use textum_core::workspace::{Project, Workspace};
+use textum_core::pipeline::exec::close_interrupted;
+use textum_core::project::workspace::{Project, Workspace};
+use textum_core::record::ledger::CheckpointRow;
 
 use crate::args::Global;
 use crate::failure::{Failure, USAGE};
@@ -48,7 +48,7 @@ pub fn variables() -> Vec<(String, String)> {
 /// Who runs this, and where.
 pub fn by_whom() -> String {
     let user = std::env::var("USER").or_else(|_| std::env::var("LOGNAME")).unwrap_or_else(|_| "somebody".into());
-    format!("{user}@{}", textum_core::fingerprint::host())
+    format!("{user}@{}", textum_core::project::fingerprint::host())
 }
 
 /// Opens the project to look at it. A run that was cut off is closed on the way.
@@ -100,7 +100,7 @@ pub fn checkpoint(project: &Project, name: &str) -> Result<CheckpointRow, Failur
 
 /// The run at work whose id ends so.
 pub fn live_run(project: &Project, name: &str) -> Option<String> {
-    let all = textum_core::exec::live_runs(&project.workspace.runs_folder());
+    let all = textum_core::pipeline::exec::live_runs(&project.workspace.runs_folder());
     let mut fitting = all.into_iter().filter(|id| id == name || id.rsplit('-').next().is_some_and(|s| s.starts_with(name)));
     fitting.next().filter(|_| fitting.next().is_none())
 }

@@ -3,8 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use clap::{Args, ValueEnum};
+use textum_core::config::manifest::manifest_schema;
 use textum_core::fsio::IoError;
-use textum_core::manifest::manifest_schema;
 
 use super::demo::put;
 use super::here;

@@ -1,8 +1,8 @@
 //! `textum plan`.
 
 use clap::Args;
-use textum_core::plan::{Action, Outlook, Plan, read_detail, select_stages};
-use textum_core::workspace::Project;
+use textum_core::pipeline::plan::{Action, Outlook, Plan, read_detail, select_stages};
+use textum_core::project::workspace::Project;
 
 use super::{here, variables};
 use crate::args::{Format, Global};

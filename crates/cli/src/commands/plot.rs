@@ -3,11 +3,11 @@
 use std::path::{Path, PathBuf};
 
 use clap::{Args, ValueEnum};
-use textum_core::curve::{Curve, curves, metrics_by_step};
 use textum_core::fsio::{self, IoError};
-use textum_core::ledger::{Field, NameError, RunRow, Selection};
-use textum_core::receipt::RunReceipt;
-use textum_core::workspace::Project;
+use textum_core::inspect::curve::{Curve, curves, metrics_by_step};
+use textum_core::project::workspace::Project;
+use textum_core::record::ledger::{Field, NameError, RunRow, Selection};
+use textum_core::record::receipt::RunReceipt;
 
 use super::open;
 use crate::args::{Format, Global};

@@ -3,7 +3,7 @@
 use std::io::{BufRead, IsTerminal, Write};
 
 use clap::Args;
-use textum_core::upkeep::{Inventory, PruneOptions, carry_out, plan_prune};
+use textum_core::maintain::upkeep::{Inventory, PruneOptions, carry_out, plan_prune};
 
 use super::{by_whom, open};
 use crate::args::{Format, Global};
@@ -51,7 +51,7 @@ pub fn run(global: &Global, args: &PruneArgs, ui: &Ui) -> Result<u8, Failure> {
         name.contains('/') || outputs.contains(name) || project.ledger.resolve_run(name, &project.manifest.metrics).is_err()
     };
     let (paths, runs): (Vec<String>, Vec<String>) = args.keep.iter().cloned().partition(is_path);
-    let overlaps = |path: &String| outputs.iter().any(|o| textum_core::manifest::overlap(o, path.trim_end_matches('/')));
+    let overlaps = |path: &String| outputs.iter().any(|o| textum_core::config::manifest::overlap(o, path.trim_end_matches('/')));
     if let Some(unknown) = paths.iter().find(|p| !p.contains('/') && !overlaps(p)) {
         // Neither a run nor an output: a slip of the pen must not cost a model.
         project.ledger.resolve_run(unknown, &project.manifest.metrics)?;

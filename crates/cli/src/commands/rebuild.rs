@@ -1,9 +1,9 @@
 //! `textum rebuild`.
 
 use clap::Args;
-use textum_core::lineage::find_target;
-use textum_core::rebuild::{RebuildOptions, rebuild};
-use textum_core::receipt::Verdict;
+use textum_core::inspect::lineage::find_target;
+use textum_core::maintain::rebuild::{RebuildOptions, rebuild};
+use textum_core::record::receipt::Verdict;
 
 use super::{by_whom, here, open};
 use crate::args::{Format, Global};

@@ -1,7 +1,7 @@
 //! `textum note` and `textum label`.
 
 use clap::Args;
-use textum_core::receipt::{REMARK_RECEIPT, RemarkReceipt, canonical};
+use textum_core::record::receipt::{REMARK_RECEIPT, RemarkReceipt, canonical};
 
 use super::{by_whom, open};
 use crate::args::{Format, Global};

@@ -4,13 +4,13 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use clap::Args;
-use textum_core::comparison::{Side, compare};
-use textum_core::curve::{Curve, curves, metrics_by_step};
 use textum_core::fsio::{self, IoError};
-use textum_core::lineage::{find_target, trace};
-use textum_core::receipt::{Content, ContentKind};
+use textum_core::inspect::comparison::{Side, compare};
+use textum_core::inspect::curve::{Curve, curves, metrics_by_step};
+use textum_core::inspect::lineage::{find_target, trace};
+use textum_core::project::workspace::Project;
+use textum_core::record::receipt::{Content, ContentKind};
 use textum_core::store::parse_listing;
-use textum_core::workspace::Project;
 
 use super::compare::side;
 use super::{here, open, versions_by_content};

@@ -5,14 +5,14 @@ use std::path::PathBuf;
 
 use clap::Args;
 use textum_base::ProjectPath;
+use textum_core::config::manifest::{Manifest, write_params};
 use textum_core::data::{find_side, split_name, version_with};
 use textum_core::fsio;
-use textum_core::ledger::NameError;
-use textum_core::lineage::{Origin, find_target};
-use textum_core::manifest::{Manifest, write_params};
-use textum_core::receipt::{Content, PathContent, RunReceipt};
-use textum_core::restore::{Restored, Wanted, of_digest, of_run, of_tree, of_version, restore_into, restore_tree};
-use textum_core::workspace::Project;
+use textum_core::inspect::lineage::{Origin, find_target};
+use textum_core::maintain::restore::{Restored, Wanted, of_digest, of_run, of_tree, of_version, restore_into, restore_tree};
+use textum_core::project::workspace::Project;
+use textum_core::record::ledger::NameError;
+use textum_core::record::receipt::{Content, PathContent, RunReceipt};
 
 use super::{by_whom, here, open};
 use crate::args::{Format, Global};
@@ -166,7 +166,7 @@ fn wanted(project: &Project, args: &RestoreArgs, global: &Global) -> Result<(Wan
         }
     }
     let id = project.ledger.resolve_run(&run, &project.manifest.metrics)?;
-    let row = project.ledger.run(&id)?.ok_or(textum_core::ledger::NameError::NoRuns)?;
+    let row = project.ledger.run(&id)?.ok_or(textum_core::record::ledger::NameError::NoRuns)?;
     let receipt = RunReceipt::load(&project.store, &row.receipt)?;
     let all = of_run(&project.store, &receipt)?;
     match path {

@@ -1,12 +1,12 @@
 //! `textum resume`.
 
 use clap::Args;
-use textum_core::exec::RunOptions;
-use textum_core::ledger::NameError;
-use textum_core::manifest::SetError;
-use textum_core::plan::select_stages;
-use textum_core::receipt::{RunReceipt, RunStageState, RunState, StageReceipt};
-use textum_core::workspace::Project;
+use textum_core::config::manifest::SetError;
+use textum_core::pipeline::exec::RunOptions;
+use textum_core::pipeline::plan::select_stages;
+use textum_core::project::workspace::Project;
+use textum_core::record::ledger::NameError;
+use textum_core::record::receipt::{RunReceipt, RunStageState, RunState, StageReceipt};
 
 use super::{by_whom, here, variables};
 use crate::args::{Format, Global};
@@ -34,7 +34,7 @@ pub fn run(global: &Global, args: &ResumeArgs, ui: &Ui) -> Result<u8, Failure> {
     let mut project = Project::open_to_write(&here(global), variables())?;
     {
         let events = ui.events();
-        textum_core::exec::close_interrupted(&mut project, &*events)?;
+        textum_core::pipeline::exec::close_interrupted(&mut project, &*events)?;
     }
     let old = chosen(&project, args.run.as_deref())?;
     let short = old.run.rsplit('-').next().unwrap_or_default().to_string();

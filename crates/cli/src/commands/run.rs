@@ -3,10 +3,10 @@
 use std::collections::BTreeSet;
 
 use clap::Args;
-use textum_core::exec::{RunOptions, RunOutcome, run as execute};
-use textum_core::plan::select_stages;
-use textum_core::receipt::{BranchedFrom, RunStageState, RunState};
-use textum_core::workspace::Project;
+use textum_core::pipeline::exec::{RunOptions, RunOutcome, run as execute};
+use textum_core::pipeline::plan::select_stages;
+use textum_core::project::workspace::Project;
+use textum_core::record::receipt::{BranchedFrom, RunStageState, RunState};
 
 use super::{by_whom, here, variables};
 use crate::args::{Format, Global};

@@ -3,12 +3,12 @@
 use std::collections::{HashMap, HashSet};
 
 use clap::Args;
-use textum_core::curve::steps_of;
-use textum_core::ledger::{Field, NameError, RunRow, Selection, SortKey, VersionNumbers};
-use textum_core::manifest::Better;
-use textum_core::receipt::RunReceipt;
+use textum_core::config::manifest::Better;
+use textum_core::inspect::curve::steps_of;
+use textum_core::project::workspace::Project;
+use textum_core::record::ledger::{Field, NameError, RunRow, Selection, SortKey, VersionNumbers};
+use textum_core::record::receipt::RunReceipt;
 use textum_core::table::filter::parse;
-use textum_core::workspace::Project;
 
 use super::{open, versions_by_content};
 use crate::args::{Format, Global};
@@ -108,7 +108,7 @@ pub fn run(global: &Global, args: &RunsArgs, ui: &Ui) -> Result<u8, Failure> {
         _ if entries.is_empty() => ui.say("no runs yet: make one with `textum run`"),
         _ => ui.result(&listed.text(more, asked.by.is_some() || asked.condition.is_some(), &ui.style)),
     }
-    for id in textum_core::exec::live_runs(&project.workspace.runs_folder()) {
+    for id in textum_core::pipeline::exec::live_runs(&project.workspace.runs_folder()) {
         ui.say(&format!("{id} is at work now: textum follow {}", id.rsplit('-').next().unwrap_or_default()));
     }
     Ok(0)

@@ -1,10 +1,10 @@
 //! `textum show`.
 
 use clap::Args;
-use textum_core::ledger::NameError;
-use textum_core::lineage::TraceError;
-use textum_core::receipt::{RunReceipt, StageReceipt, type_of};
-use textum_core::workspace::Project;
+use textum_core::inspect::lineage::TraceError;
+use textum_core::project::workspace::Project;
+use textum_core::record::ledger::NameError;
+use textum_core::record::receipt::{RunReceipt, StageReceipt, type_of};
 
 use super::open;
 use crate::args::{Format, Global};

@@ -1,7 +1,7 @@
 //! `textum stats`.
 
 use clap::Args;
-use textum_core::upkeep::{Inventory, plan_prune, stats};
+use textum_core::maintain::upkeep::{Inventory, plan_prune, stats};
 
 use super::open;
 use super::prune::DEFAULT;

@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use clap::Args;
-use textum_core::exec::{ask_to_stop, is_at_work, live_runs};
+use textum_core::pipeline::exec::{ask_to_stop, is_at_work, live_runs};
 
 use super::{by_whom, here, variables};
 use crate::args::{Format, Global};
@@ -30,7 +30,7 @@ pub struct StopArgs {
 /// Stops.
 pub fn run(global: &Global, args: &StopArgs, ui: &Ui) -> Result<u8, Failure> {
     ui.only(&[Format::Text, Format::Json])?;
-    let project = textum_core::workspace::Project::open(&here(global), variables())?;
+    let project = textum_core::project::workspace::Project::open(&here(global), variables())?;
     let runs = project.workspace.runs_folder();
     let at_work = live_runs(&runs);
     let run = match (&args.run, at_work.as_slice()) {

@@ -1,8 +1,8 @@
 //! `textum run --vary`.
 
-use textum_core::exec::{RunOptions, run_sweep, sweep_name};
-use textum_core::sweep::{Varied, settings, size};
-use textum_core::workspace::Project;
+use textum_core::config::sweep::{Varied, settings, size};
+use textum_core::pipeline::exec::{RunOptions, run_sweep, sweep_name};
+use textum_core::project::workspace::Project;
 
 use super::run::RunArgs;
 use crate::args::Format;
@@ -17,7 +17,7 @@ const MANY: u128 = 10_000;
 pub fn run(project: &mut Project, args: &RunArgs, options: RunOptions, ui: &Ui) -> Result<u8, Failure> {
     let varied: Vec<Varied> = args.vary.iter().map(|text| Varied::parse(text, &project.params)).collect::<Result<_, _>>()?;
     if let Some(twice) = varied.iter().find(|v| project.set.contains(&v.name)) {
-        return Err(textum_core::sweep::SweepError::Twice(twice.name.clone()).into());
+        return Err(textum_core::config::sweep::SweepError::Twice(twice.name.clone()).into());
     }
     let whole = size(&varied);
     let count = args.sample.map_or(whole, |n| whole.min(u128::from(n)));

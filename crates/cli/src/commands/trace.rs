@@ -5,10 +5,10 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use textum_core::fsio::TreeDir;
-use textum_core::lineage::{NodeKind, Target, Trace, find_target, trace};
-use textum_core::receipt::{EnvironmentRecord, RunReceipt};
-use textum_core::tree::put_new;
-use textum_core::workspace::Project;
+use textum_core::inspect::lineage::{NodeKind, Target, Trace, find_target, trace};
+use textum_core::project::tree::put_new;
+use textum_core::project::workspace::Project;
+use textum_core::record::receipt::{EnvironmentRecord, RunReceipt};
 
 use super::{here, open, versions_by_content};
 use crate::args::{Format, Global};
@@ -63,7 +63,7 @@ fn tell(project: &Project, target: &Target, found: &Trace, ui: &Ui) -> Result<()
         }
     }
     for place in project.ledger.places_of(&target.digest)?.iter().filter(|p| p.role == "read") {
-        let receipt = textum_core::receipt::StageReceipt::load(&project.store, &place.receipt)?;
+        let receipt = textum_core::record::receipt::StageReceipt::load(&project.store, &place.receipt)?;
         let line = format!("{} in run {}", receipt.inputs.stage, receipt.run);
         if !used_by.contains(&line) {
             used_by.push(line);

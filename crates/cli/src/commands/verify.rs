@@ -1,8 +1,8 @@
 //! `textum verify`.
 
 use clap::Args;
-use textum_core::verify::{Problem, acknowledge, repair, verify};
-use textum_core::workspace::Workspace;
+use textum_core::maintain::verify::{Problem, acknowledge, repair, verify};
+use textum_core::project::workspace::Workspace;
 
 use super::{by_whom, here};
 use crate::args::{Format, Global};

@@ -1,8 +1,8 @@
 //! In what runs differ.
 
 use serde_json::{Value, json};
-use textum_core::comparison::{CodeChange, Comparison, LineKind, MetricRow, Side, StageRow};
-use textum_core::receipt::{RunStageState, RunState};
+use textum_core::inspect::comparison::{CodeChange, Comparison, LineKind, MetricRow, Side, StageRow};
+use textum_core::record::receipt::{RunStageState, RunState};
 
 use super::table::{Cell, Look, markdown as markdown_table, table};
 use super::{data, text};
@@ -76,7 +76,7 @@ pub fn headline(told: &Told<'_>) -> String {
 
 /// How much better or worse the last value is than the first: words, and whether it is better.
 pub fn change(row: &MetricRow) -> Option<(String, Option<bool>)> {
-    let value = |v: &Option<textum_core::receipt::Metric>| v.map(|m| m.0).filter(|v| v.is_finite());
+    let value = |v: &Option<textum_core::record::receipt::Metric>| v.map(|m| m.0).filter(|v| v.is_finite());
     let (first, last) = (value(row.values.first()?)?, value(row.values.last()?)?);
     if first == last {
         return Some(("the same".into(), None));
@@ -128,8 +128,8 @@ pub type Section = (&'static str, Vec<Vec<Cell>>);
 
 pub fn sections(told: &Told<'_>) -> Vec<Section> {
     let found = told.comparison;
-    let plain = |rows: &[textum_core::comparison::Differing]| -> Vec<Vec<Cell>> {
-        let row = |d: &textum_core::comparison::Differing| {
+    let plain = |rows: &[textum_core::inspect::comparison::Differing]| -> Vec<Vec<Cell>> {
+        let row = |d: &textum_core::inspect::comparison::Differing| {
             std::iter::once(Cell::from(format!("  {}", d.name)))
                 .chain(d.values.iter().map(|v| Cell::from(dash(v.as_ref()))))
                 .collect()
@@ -147,7 +147,7 @@ pub fn sections(told: &Told<'_>) -> Vec<Section> {
     });
     all.push(("data", data_rows.collect()));
     all.push(("began from", {
-        let row = |d: &textum_core::comparison::Differing| {
+        let row = |d: &textum_core::inspect::comparison::Differing| {
             let value = |v: &Option<String>| v.as_ref().map_or("clean".to_string(), |v| short(v));
             std::iter::once(Cell::from(format!("  {}", d.name))).chain(d.values.iter().map(|v| Cell::from(value(v)))).collect()
         };

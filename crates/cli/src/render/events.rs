@@ -1,7 +1,7 @@
 //! Events as lines.
 
 use textum_core::event::Event;
-use textum_core::receipt::{GateRecord, Metric, RunStageState, Verdict};
+use textum_core::record::receipt::{GateRecord, Metric, RunStageState, Verdict};
 
 use super::text;
 use crate::ui::Style;

@@ -5,9 +5,9 @@ use ratatui::layout::{Alignment, Constraint, Layout, Rect};
 use ratatui::style::{Color, Modifier, Style};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::Paragraph;
-use textum_core::exec::Load;
-use textum_core::follow::{Follower, StageView, ViewState};
-use textum_core::receipt::{Metric, RunStageState};
+use textum_core::inspect::follow::{Follower, StageView, ViewState};
+use textum_core::pipeline::exec::Load;
+use textum_core::record::receipt::{Metric, RunStageState};
 
 use super::chart::{PALETTE, Series, draw};
 use super::text;
@@ -200,7 +200,7 @@ fn curve(frame: &mut Frame<'_>, view: &View<'_>, area: Rect) {
         ])),
         title,
     );
-    let kept = textum_core::curve::thinned(points, 2000);
+    let kept = textum_core::inspect::curve::thinned(points, 2000);
     let points = kept.iter().filter(|p| p.value.is_finite()).map(|p| (p.step as f64, p.value)).collect();
     let series = Series { name: String::new(), points, color: 0, note: String::new(), dots: false };
     draw(&[series], ("step", ""), chart, None, false, frame.buffer_mut());

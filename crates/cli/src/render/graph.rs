@@ -1,7 +1,7 @@
 //! The graph of stages: drawn in the terminal, as Graphviz, as Mermaid.
 
 use renderdag::{Ancestor, GraphRowRenderer, Renderer};
-use textum_core::graph::Graph;
+use textum_core::config::graph::Graph;
 
 use crate::ui::Style;
 

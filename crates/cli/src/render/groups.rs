@@ -1,9 +1,9 @@
 //! Runs by the values of something, each group in a line.
 
 use serde_json::{Value, json};
-use textum_core::ledger::Group;
-use textum_core::manifest::Better;
-use textum_core::receipt::Metric;
+use textum_core::config::manifest::Better;
+use textum_core::record::ledger::Group;
+use textum_core::record::receipt::Metric;
 
 use super::table::{Cell, Look, table};
 use super::text;

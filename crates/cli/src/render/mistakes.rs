@@ -1,7 +1,7 @@
 //! A manifest's mistakes in its text: line, underlined, with the mend.
 
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet, renderer::DecorStyle};
-use textum_core::manifest::ManifestError;
+use textum_core::config::manifest::ManifestError;
 
 /// All mistakes, one after another, and their number.
 pub fn mistakes(error: &ManifestError, colored: bool, width: usize) -> String {

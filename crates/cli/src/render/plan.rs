@@ -1,8 +1,8 @@
 //! Plans: what would be done, and why.
 
 use serde_json::{Value, json};
-use textum_core::fingerprint::{Reason, ReasonKind};
-use textum_core::plan::{Action, Decision, Plan, ReadDetail};
+use textum_core::pipeline::plan::{Action, Decision, Plan, ReadDetail};
+use textum_core::project::fingerprint::{Reason, ReasonKind};
 
 use super::table::{Cell, Look, table};
 use super::text;

@@ -3,11 +3,11 @@
 use std::collections::BTreeMap;
 
 use serde_json::{Value, json};
-use textum_core::curve::{Curve, thinned};
+use textum_core::config::manifest::Better;
 use textum_core::figure::{Axis, COLORS, Figure, GREY, Mark, Scale};
-use textum_core::ledger::RunRow;
-use textum_core::manifest::Better;
-use textum_core::receipt::Metric;
+use textum_core::inspect::curve::{Curve, thinned};
+use textum_core::record::ledger::RunRow;
+use textum_core::record::receipt::Metric;
 
 use super::table::Cell;
 use super::text;
@@ -84,7 +84,7 @@ pub fn names(rows: &[RunRow]) -> BTreeMap<String, String> {
 impl Drawn<'_> {
     /// The points of a curve as they are drawn.
     pub fn points(&self, curve: &Curve, most: usize) -> Vec<(f64, f64)> {
-        let x = |p: &textum_core::curve::Point| if self.across == Across::Time { p.seconds } else { p.step as f64 };
+        let x = |p: &textum_core::inspect::curve::Point| if self.across == Across::Time { p.seconds } else { p.step as f64 };
         thinned(&curve.points, most).iter().map(|p| (x(p), p.value)).collect()
     }
 

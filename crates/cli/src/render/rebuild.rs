@@ -1,8 +1,8 @@
 //! The result of a rebuild.
 
 use serde_json::{Value, json};
-use textum_core::rebuild::{Difference, FirstDifference, RebuildOutcome, in_words};
-use textum_core::receipt::Verdict;
+use textum_core::maintain::rebuild::{Difference, FirstDifference, RebuildOutcome, in_words};
+use textum_core::record::receipt::Verdict;
 
 use super::events::verdict_word;
 use super::table::{Cell, Look, table};

@@ -3,10 +3,10 @@
 use base64::Engine;
 use minijinja::value::Serde;
 use serde_json::{Value, json};
-use textum_core::comparison::{Comparison, LineKind, Side};
-use textum_core::curve::Curve;
-use textum_core::manifest::Better;
-use textum_core::receipt::{Metric, RunStageState, RunState};
+use textum_core::config::manifest::Better;
+use textum_core::inspect::comparison::{Comparison, LineKind, Side};
+use textum_core::inspect::curve::Curve;
+use textum_core::record::receipt::{Metric, RunStageState, RunState};
 use textum_core::store::Digest;
 
 use super::compare::{differs, headline, same};

@@ -1,9 +1,9 @@
 //! The result of a run.
 
 use serde_json::{Value, json};
-use textum_core::exec::{RunOutcome, SettledStage};
-use textum_core::manifest::Better;
-use textum_core::receipt::{RunStageState, RunState};
+use textum_core::config::manifest::Better;
+use textum_core::pipeline::exec::{RunOutcome, SettledStage};
+use textum_core::record::receipt::{RunStageState, RunState};
 
 use super::events::state_word;
 use super::table::{Cell, Look, table};

@@ -4,9 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 use serde_json::{Value, json};
-use textum_core::ledger::{Field, RunRow, metric_of};
-use textum_core::manifest::Better;
-use textum_core::receipt::Metric;
+use textum_core::config::manifest::Better;
+use textum_core::record::ledger::{Field, RunRow, metric_of};
+use textum_core::record::receipt::Metric;
 use textum_core::store::Digest;
 use unicode_width::UnicodeWidthStr;
 

@@ -1,9 +1,9 @@
 //! A run in full.
 
 use serde_json::{Value, json};
-use textum_core::ledger::{RebuildRow, Remark};
-use textum_core::manifest::Better;
-use textum_core::receipt::{RunReceipt, RunState, StageReceipt};
+use textum_core::config::manifest::Better;
+use textum_core::record::ledger::{RebuildRow, Remark};
+use textum_core::record::receipt::{RunReceipt, RunState, StageReceipt};
 use textum_core::store::Digest;
 
 use super::data::Versions;
@@ -157,7 +157,7 @@ pub fn text(shown: &Shown<'_>, style: &Style) -> String {
         let look = if matches!(word.as_str(), "failed" | "stopped") { Look::Bad } else { Look::Plain };
         let outputs: Vec<_> = receipt.iter().flat_map(|r| r.outputs()).collect();
         let first = outputs.first();
-        let cell = |o: &textum_core::receipt::PathContent| -> Vec<Cell> {
+        let cell = |o: &textum_core::record::receipt::PathContent| -> Vec<Cell> {
             vec![
                 o.path.as_str().into(),
                 Cell::new(o.content.digest.short(), Look::Dim),

@@ -3,10 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Value, json};
+use textum_core::config::manifest::Better;
 use textum_core::figure::{Axis, COLORS, Figure, GREY, Mark, Scale};
-use textum_core::ledger::{RunRow, metric_of};
-use textum_core::manifest::Better;
-use textum_core::receipt::Metric;
+use textum_core::record::ledger::{RunRow, metric_of};
+use textum_core::record::receipt::Metric;
 
 use super::chart::{Series, chart};
 use super::plot::Spread;

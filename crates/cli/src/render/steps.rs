@@ -3,9 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Value, json};
-use textum_core::curve::{StageSteps, Step};
-use textum_core::manifest::Better;
-use textum_core::receipt::Metric;
+use textum_core::config::manifest::Better;
+use textum_core::inspect::curve::{StageSteps, Step};
+use textum_core::record::receipt::Metric;
 use unicode_width::UnicodeWidthStr;
 
 use super::table::{Cell, Look, table};

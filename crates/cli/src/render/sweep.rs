@@ -1,9 +1,9 @@
 //! What became of a sweep.
 
 use serde_json::{Value, json};
-use textum_core::exec::{SweepOutcome, VariantOutcome};
-use textum_core::manifest::Better;
-use textum_core::sweep::Varied;
+use textum_core::config::manifest::Better;
+use textum_core::config::sweep::Varied;
+use textum_core::pipeline::exec::{SweepOutcome, VariantOutcome};
 
 use super::table::{Cell, Look, table};
 use super::text;

@@ -1,7 +1,7 @@
 //! Small texts: sizes, durations, times, numbers.
 
 use jiff::{Timestamp, Zoned};
-use textum_core::receipt::Metric;
+use textum_core::record::receipt::Metric;
 
 /// A number of bytes, such as `412 kB`.
 pub fn bytes(number: u64) -> String {

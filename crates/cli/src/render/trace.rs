@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Value, json};
-use textum_core::lineage::{Node, NodeKind, Origin, Target, Trace};
-use textum_core::receipt::{EnvironmentRecord, RunReceipt};
+use textum_core::inspect::lineage::{Node, NodeKind, Origin, Target, Trace};
+use textum_core::record::receipt::{EnvironmentRecord, RunReceipt};
 
 use super::data::Versions;
 use super::text;

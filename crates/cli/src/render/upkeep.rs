@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use serde_json::{Value, json};
+use textum_core::maintain::upkeep::{PrunePlan, Stats, WhyKept};
 use textum_core::store::Freed;
-use textum_core::upkeep::{PrunePlan, Stats, WhyKept};
 
 use super::table::{self, Cell, Look, table};
 use super::text;
@@ -83,7 +83,7 @@ pub fn stats_markdown(stats: &Stats) -> String {
 }
 
 fn plain(stats: &Stats) -> Vec<Vec<Cell>> {
-    let row = |s: &textum_core::upkeep::Share| -> Vec<Cell> {
+    let row = |s: &textum_core::maintain::upkeep::Share| -> Vec<Cell> {
         let numbers = [s.states, s.logical, s.alone, s.shared];
         std::iter::once(s.name.as_str().into()).chain(numbers.iter().map(|n| n.to_string().into())).collect()
     };

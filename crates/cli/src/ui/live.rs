@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use textum_core::event::{Event, EventSink};
-use textum_core::receipt::Metric;
+use textum_core::record::receipt::Metric;
 
 use super::{Ui, escape};
 use crate::render;

@@ -5,9 +5,9 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use ratatui::crossterm::event::{self, Event, KeyCode, KeyEventKind, KeyModifiers};
-use textum_core::exec::{Load, Machine};
-use textum_core::follow::{Follower, StageView, ViewState};
-use textum_core::manifest::Better;
+use textum_core::config::manifest::Better;
+use textum_core::inspect::follow::{Follower, StageView, ViewState};
+use textum_core::pipeline::exec::{Load, Machine};
 
 use crate::render::follow::{View, render};
 

@@ -2,7 +2,7 @@
 //! manifest, and what is good beside them stays of use.
 
 use serde_json::{Value, json};
-use textum_core::receipt::canonical;
+use textum_core::record::receipt::canonical;
 use textum_core::store::{Digest, Store};
 use textum_testkit::{Outer, Tiny};
 

@@ -163,7 +163,7 @@ fn a_clock_set_back_does_not_make_last_the_wrong_run() {
         if document["type"] == "textum/run-receipt@1" {
             document["run"] = "20990101-0000-ffff".into();
             document["started"] = "2099-01-01T00:00:00Z".into();
-            writer.put_document(&textum_core::receipt::canonical(&document).unwrap()).unwrap();
+            writer.put_document(&textum_core::record::receipt::canonical(&document).unwrap()).unwrap();
         }
     }
     writer.publish().unwrap();

@@ -5,9 +5,9 @@ use std::path::Path;
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
 use super::DataError;
+use crate::config::manifest::Manifest;
 use crate::fsio::{self, IoError};
-use crate::manifest::Manifest;
-use crate::receipt::Hold;
+use crate::record::receipt::Hold;
 
 /// A dataset to be declared.
 #[derive(Clone, Debug)]
@@ -111,9 +111,9 @@ pub fn add(root: &Path, manifest: &Manifest, declaration: &Declaration) -> Resul
     fsio::write_atomic(&manifest.path, text.as_bytes())?;
     let shown = section(declaration).to_string();
     let mut added = Added { section: format!("[data.{}]\n{shown}", declaration.name), ..Added::default() };
-    if !declaration.path.starts_with('/') && crate::git::in_git(root) {
-        added.tracked = crate::git::git_says(root, &["ls-files", "--error-unmatch", "--", &declaration.path]);
-        if !crate::git::git_says(root, &["check-ignore", "-q", "--", &declaration.path]) {
+    if !declaration.path.starts_with('/') && crate::project::git::in_git(root) {
+        added.tracked = crate::project::git::git_says(root, &["ls-files", "--error-unmatch", "--", &declaration.path]);
+        if !crate::project::git::git_says(root, &["check-ignore", "-q", "--", &declaration.path]) {
             added.ignored = Some(ignore(root, &declaration.path)?);
         }
     }

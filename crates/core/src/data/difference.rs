@@ -8,10 +8,10 @@ use super::DataError;
 use super::files::{FilesDiff, compare_files};
 use super::side::Side;
 use crate::fsio;
-use crate::receipt::canonical;
+use crate::project::workspace::Project;
+use crate::record::receipt::canonical;
 use crate::store::Digest;
 use crate::table::compare::{CompareOptions, Identity, RowsDiff, compare as compare_tables};
-use crate::workspace::Project;
 
 /// How two states differ.
 #[derive(Clone, Debug, Serialize)]

@@ -2,11 +2,11 @@
 
 use std::path::PathBuf;
 
-use crate::fingerprint::ScanError;
+use crate::config::manifest::ManifestError;
 use crate::fsio::IoError;
-use crate::ledger::LedgerError;
-use crate::manifest::ManifestError;
-use crate::receipt::DocumentError;
+use crate::project::fingerprint::ScanError;
+use crate::record::ledger::LedgerError;
+use crate::record::receipt::DocumentError;
 use crate::store::StoreError;
 use crate::table::TableError;
 use crate::table::filter::FilterError;

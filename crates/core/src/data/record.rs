@@ -5,13 +5,13 @@ use std::path::Path;
 
 use super::DataError;
 use super::version::{Version, versions};
-use crate::fingerprint::Scanner;
-use crate::git::git_state;
-use crate::manifest::DatasetDecl;
-use crate::receipt::{Content, ContentKind, DATA_RECEIPT, DataReceipt, GitState, canonical};
+use crate::config::manifest::DatasetDecl;
+use crate::project::fingerprint::Scanner;
+use crate::project::git::git_state;
+use crate::project::workspace::Project;
+use crate::record::receipt::{Content, ContentKind, DATA_RECEIPT, DataReceipt, GitState, canonical};
 use crate::store::Writer;
 use crate::table::{Origin, Table};
-use crate::workspace::Project;
 use textum_base::SourcePath;
 
 /// What became of a dataset that was to be recorded.
@@ -105,7 +105,7 @@ pub fn recorded_anew(
 pub fn record_datasets(project: &mut Project, names: &[String], by: &str, note: Option<&str>) -> Result<Vec<Recording>, DataError> {
     for name in names {
         if !project.manifest.data.iter().any(|d| d.name == *name) {
-            let near = crate::manifest::nearest(name, project.manifest.data.iter().map(|d| d.name.as_str()));
+            let near = crate::config::manifest::nearest(name, project.manifest.data.iter().map(|d| d.name.as_str()));
             return Err(DataError::NoDataset { name: name.clone(), near: near.map(str::to_string) });
         }
     }

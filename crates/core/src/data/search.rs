@@ -5,10 +5,10 @@ use serde::Serialize;
 use super::DataError;
 use super::side::Side;
 use super::version::Version;
+use crate::project::workspace::Project;
 use crate::table::Row;
 use crate::table::filter::{Condition, FilterError, Named};
 use crate::table::row::text;
-use crate::workspace::Project;
 
 /// What was found in one state of a dataset.
 #[derive(Clone, Debug, Serialize)]

@@ -5,14 +5,14 @@ use std::path::{Path, PathBuf};
 
 use super::DataError;
 use super::version::{Version, split_name, version_of, version_with, versions};
-use crate::fingerprint::read_outside;
-use crate::fingerprint::walk;
+use crate::config::manifest::nearest;
 use crate::fsio::IoError;
-use crate::manifest::nearest;
-use crate::receipt::{Content, ContentKind, Hold};
+use crate::project::fingerprint::read_outside;
+use crate::project::fingerprint::walk;
+use crate::project::workspace::Project;
+use crate::record::receipt::{Content, ContentKind, Hold};
 use crate::store::{Digest, Item, ItemKind, hash_file, items_of_listing};
 use crate::table::{Origin, Table};
-use crate::workspace::Project;
 
 /// Something that can be compared, read as a table or summed up.
 #[derive(Clone, Debug)]

@@ -4,9 +4,9 @@ use serde::Serialize;
 
 use super::DataError;
 use super::version::{Version, versions};
-use crate::manifest::DatasetDecl;
-use crate::receipt::Content;
-use crate::workspace::Project;
+use crate::config::manifest::DatasetDecl;
+use crate::project::workspace::Project;
+use crate::record::receipt::Content;
 
 /// How a dataset in the working tree stands to what is recorded.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]

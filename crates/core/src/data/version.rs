@@ -5,9 +5,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::Serialize;
 
 use super::DataError;
-use crate::ledger::{DataRow, Ledger, LedgerError};
-use crate::manifest::nearest;
-use crate::receipt::{Content, Hold};
+use crate::config::manifest::nearest;
+use crate::record::ledger::{DataRow, Ledger, LedgerError};
+use crate::record::receipt::{Content, Hold};
 use crate::store::Digest;
 use textum_base::SourcePath;
 

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicU8, Ordering};
 
 use serde::{Deserialize, Serialize};
 
-use crate::receipt::{GateRecord, Metric, RunStageState, Verdict};
+use crate::record::receipt::{GateRecord, Metric, RunStageState, Verdict};
 
 /// Something that happened.
 #[derive(Clone, Debug, Serialize, Deserialize)]

@@ -5,8 +5,8 @@ use std::path::{Component, Path, PathBuf};
 use clap::Args;
 use textum_core::data::{Declaration, add, record_datasets};
 use textum_core::fsio::IoError;
-use textum_core::receipt::Hold;
-use textum_core::workspace::{Project, Workspace};
+use textum_core::project::workspace::{Project, Workspace};
+use textum_core::record::receipt::Hold;
 
 use crate::args::{Format, Global};
 use crate::commands::{by_whom, here, variables};

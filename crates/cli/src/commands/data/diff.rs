@@ -2,8 +2,8 @@
 
 use clap::Args;
 use textum_core::data::{DataError, Side, compare, find_side, split_name, versions};
+use textum_core::project::workspace::Project;
 use textum_core::table::compare::CompareOptions;
-use textum_core::workspace::Project;
 
 use crate::args::{Format, Global};
 use crate::commands::{here, open};

@@ -2,7 +2,7 @@
 
 use clap::Args;
 use textum_core::data::{note_version, record_datasets, split_name, version_with};
-use textum_core::workspace::Project;
+use textum_core::project::workspace::Project;
 
 use crate::args::{Format, Global};
 use crate::commands::{by_whom, here, variables};

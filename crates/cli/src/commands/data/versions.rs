@@ -2,8 +2,8 @@
 
 use clap::Args;
 use textum_core::data::{Change, DataError, Side, Version, change_between, find_side, versions};
-use textum_core::ledger::DatasetUse;
-use textum_core::workspace::Project;
+use textum_core::project::workspace::Project;
+use textum_core::record::ledger::DatasetUse;
 
 use crate::args::{Format, Global};
 use crate::commands::{here, open};

@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 use textum_core::data::{FoundIn, Version};
-use textum_core::ledger::DatasetUse;
+use textum_core::record::ledger::DatasetUse;
 
 use crate::render::table::{self, Cell, Look, table};
 use crate::render::text;

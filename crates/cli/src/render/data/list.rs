@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 use textum_core::data::{DatasetState, DatasetStatus, Recording};
-use textum_core::receipt::{Content, Hold};
+use textum_core::record::receipt::{Content, Hold};
 
 use crate::render::table::{self, Cell, Look, table};
 use crate::render::text;

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use serde_json::{Value, json};
 use textum_core::data::Version;
-use textum_core::receipt::{ContentKind, Hold};
+use textum_core::record::receipt::{ContentKind, Hold};
 
 use super::change;
 use crate::commands::data::History;

@@ -1,0 +1,306 @@
+//! `textum.toml`: from text to a checked value; every mistake has its place in the text.
+
+mod check;
+mod command;
+mod document;
+mod evaluate;
+mod form;
+mod mistake;
+mod params;
+mod paths;
+mod rules;
+mod shape;
+mod substitute;
+mod write;
+mod writers;
+
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+
+pub use evaluate::{DEFINITIONS, Evaluation, Judged};
+pub use form::manifest_schema;
+pub use mistake::{ManifestError, Mistake};
+pub use params::{Params, SetError, nest, selects};
+pub use substitute::{command_text, shell_word, substitute};
+pub use textum_base::{Better, Hold, MANIFEST_NAME, nearest};
+pub use textum_base::{is_within, overlap};
+pub use write::{WriteParamsError, write_params};
+
+use textum_base::{DeclaredPath, ProjectPath, SourcePath};
+
+use crate::fsio::IoError;
+use crate::pipeline::rule::Rule;
+use document::{Document, Step};
+
+/// A checked manifest.
+#[derive(Clone, Debug)]
+pub struct Manifest {
+    /// Where it was read from.
+    pub path: PathBuf,
+    /// Its text.
+    pub text: String,
+    /// The project's name.
+    pub name: String,
+    /// What the project is for.
+    pub about: Option<String>,
+    /// Datasets, in the order of the text.
+    pub data: Vec<DatasetDecl>,
+    /// Parameters.
+    pub params: Params,
+    /// What stages depend on beside their reads.
+    pub environment: EnvironmentDecl,
+    /// Stages, in the order of the text.
+    pub stages: Vec<StageDecl>,
+    /// The direction in which metrics get better, by name.
+    pub metrics: Vec<(String, Better)>,
+    /// Conditions on metrics, in the order of the text.
+    pub gates: Vec<GateDecl>,
+    /// The outputs that belong together as a model, by its name.
+    pub models: Vec<(String, Vec<ProjectPath>)>,
+}
+
+/// A declared dataset.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DatasetDecl {
+    /// Its name.
+    pub name: String,
+    /// Its file or folder, below the project; of a reference also absolute.
+    pub path: SourcePath,
+    /// What is in it.
+    pub about: Option<String>,
+    /// The columns that tell its rows apart.
+    pub key: Vec<String>,
+    /// How it is kept.
+    pub hold: Hold,
+}
+
+/// What stages depend on beside their reads.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct EnvironmentDecl {
+    /// The interpreter that counts.
+    pub python: Option<String>,
+    /// Only these packages count; `None`: all.
+    pub packages: Option<Vec<String>>,
+    /// Variables that count and are passed on.
+    pub vars: Vec<String>,
+    /// Files that count for every stage.
+    pub files: Vec<ProjectPath>,
+}
+
+/// A command: what a stage runs.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Command {
+    /// Given to `sh -c`.
+    Shell(String),
+    /// Executed as it is.
+    Argv(Vec<String>),
+    /// Done by Textum itself: predictions judged against the truth.
+    Evaluate(Evaluation),
+}
+
+/// A condition on metrics that must hold before later stages run.
+#[derive(Clone, Debug)]
+pub struct GateDecl {
+    /// The stage after which it is looked at.
+    pub after: String,
+    /// The condition.
+    pub check: Rule,
+    /// The run that `baseline` means; none: that of the committed receipt.
+    pub baseline: Option<String>,
+}
+
+/// What a stage needs of the machine.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Needs {
+    /// Processors.
+    pub cpus: u32,
+    /// Bytes of memory; 0 when not said.
+    pub memory: u64,
+    /// Seconds at most; a stage that takes longer is stopped.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub time: Option<u64>,
+}
+
+/// A declared stage.
+#[derive(Clone, Debug)]
+pub struct StageDecl {
+    /// Its name.
+    pub name: String,
+    /// Its command, parameters not yet filled in.
+    pub run: Command,
+    /// Paths that it takes in, sorted.
+    pub reads: Vec<SourcePath>,
+    /// The parameter tables or leaves that it uses.
+    pub params: Vec<String>,
+    /// Paths that it brings forth.
+    pub writes: Vec<DeclaredPath>,
+    /// Files of metrics that it brings forth.
+    pub metrics: Vec<ProjectPath>,
+    /// The path that holds what is needed to go on from a step.
+    pub checkpoints: Option<ProjectPath>,
+    /// When it is to be stopped while it runs.
+    pub stop_when: Option<Rule>,
+    /// What it needs of the machine.
+    pub needs: Needs,
+    /// Whether it depends on no interpreter or package.
+    pub no_environment: bool,
+}
+
+impl StageDecl {
+    /// All paths it brings forth: writes and metrics.
+    pub fn outputs(&self) -> impl Iterator<Item = &ProjectPath> {
+        self.writes.iter().map(|w| &w.path).chain(&self.metrics)
+    }
+}
+
+/// Why a manifest could not be had.
+#[derive(Debug, thiserror::Error)]
+pub enum LoadError {
+    /// It could not be read.
+    #[error(transparent)]
+    Io(#[from] IoError),
+    /// It has mistakes.
+    #[error(transparent)]
+    Mistakes(#[from] Box<ManifestError>),
+}
+
+impl Manifest {
+    /// Reads and checks the manifest at this path.
+    pub fn load(path: &Path) -> Result<Manifest, LoadError> {
+        let bytes = std::fs::read(path).map_err(IoError::of("read", path))?;
+        let text = String::from_utf8(bytes).map_err(|e| {
+            let source = std::io::Error::new(std::io::ErrorKind::InvalidData, format!("it is not UTF-8 text ({})", e.utf8_error()));
+            IoError { action: "read", path: path.to_path_buf(), source }
+        })?;
+        Ok(Manifest::parse(path, text)?)
+    }
+
+    /// Checks a manifest's text. All that does not need the disk is looked at, cycles included.
+    pub fn parse(path: &Path, text: String) -> Result<Manifest, Box<ManifestError>> {
+        let fail = |text: String, mut mistakes: Vec<Mistake>| {
+            mistakes.sort_by_key(|m| m.span.start);
+            Box::new(ManifestError { path: path.to_path_buf(), text, mistakes })
+        };
+        let built = {
+            let document = match Document::parse(&text) {
+                Ok(document) => document,
+                Err(mistakes) => return Err(fail(text, mistakes)),
+            };
+            build(path, &text, &document)
+        };
+        built.map_err(|mistakes| fail(text, mistakes))
+    }
+
+    /// A stage by its name.
+    pub fn stage(&self, name: &str) -> Option<&StageDecl> {
+        self.stages.iter().find(|s| s.name == name)
+    }
+
+    /// An error with mistakes found later, when the manifest was held against the disk: each is a
+    /// stage, the index of one of its reads, and what to make of the place.
+    pub fn read_mistakes(
+        &self,
+        found: &[(String, String)],
+        make: impl Fn(&str, &str) -> (String, String, String),
+    ) -> Box<ManifestError> {
+        let document = Document::parse(&self.text).ok();
+        let mistakes = found
+            .iter()
+            .map(|(stage, read)| {
+                let (title, label, help) = make(stage, read);
+                let span = document.as_ref().map_or(0..0, |d| place_of_read(d, stage, read));
+                Mistake::new(span, title, label, help)
+            })
+            .collect();
+        Box::new(ManifestError { path: self.path.clone(), text: self.text.clone(), mistakes })
+    }
+}
+
+fn place_of_read(document: &Document<'_>, stage: &str, read: &str) -> std::ops::Range<usize> {
+    let reads = document.root.get_ref().get("stage").and_then(|s| s.get_ref().get(stage)).and_then(|s| s.get_ref().get("reads"));
+    let index = reads.and_then(|r| r.get_ref().as_array()).and_then(|items| {
+        items.iter().position(|i| i.get_ref().as_str().and_then(|t| SourcePath::tidied(t).ok()).is_some_and(|p| p == *read))
+    });
+    match index {
+        Some(index) => document.place(&[Step::Key("stage"), Step::Key(stage), Step::Key("reads"), Step::At(index)]),
+        None => document.place(&[Step::Key("environment"), Step::Key("files")]),
+    }
+}
+
+/// Looks at what is left of a manifest without the keys that are wrong by themselves, so that mistakes of
+/// both kinds are told together.
+fn with_mistakes_of_meaning(
+    text: &str,
+    document: &Document<'_>,
+    mut mistakes: Vec<Mistake>,
+    wrong: &[Vec<String>],
+) -> Vec<Mistake> {
+    let Ok(mut rest) = toml::from_str::<toml::Table>(text) else { return mistakes };
+    for path in wrong {
+        remove(&mut rest, path);
+    }
+    let form = rest.clone().try_into::<form::ManifestForm>().or_else(|_| {
+        // A key that must be there was among them: what it belongs to goes too.
+        wrong.iter().filter(|path| path.len() > 1).for_each(|path| remove(&mut rest, &path[..path.len() - 1]));
+        rest.try_into::<form::ManifestForm>()
+    });
+    if let Ok(form) = form {
+        let tables: serde_json::Map<String, serde_json::Value> = form.params.clone().into_iter().collect();
+        mistakes.extend(check::check(&form, &Params::from_tables(&tables), document).mistakes);
+    }
+    mistakes
+}
+
+fn remove(table: &mut toml::Table, path: &[String]) {
+    match path {
+        [] => {}
+        [last] => drop(table.remove(last)),
+        [first, rest @ ..] => {
+            if let Some(toml::Value::Table(below)) = table.get_mut(first) {
+                remove(below, rest);
+            }
+        }
+    }
+}
+
+fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, Vec<Mistake>> {
+    let (mistakes, wrong) = shape::check_shape(&document.root, &manifest_schema());
+    if !mistakes.is_empty() {
+        return Err(with_mistakes_of_meaning(text, document, mistakes, &wrong));
+    }
+    let form: form::ManifestForm = toml::from_str(text).map_err(|e| {
+        vec![Mistake::new(e.span().unwrap_or(0..0), e.message().to_string(), "here", "see the schema that `textum new` links")]
+    })?;
+    let tables: serde_json::Map<String, serde_json::Value> = form.params.clone().into_iter().collect();
+    let params = Params::from_tables(&tables);
+    let checked = check::check(&form, &params, document);
+    let mut mistakes = checked.mistakes;
+    mistakes.extend(crate::config::graph::find_cycle(&checked.stages).map(|cycle| {
+        let first = &cycle[0];
+        let way: Vec<String> = cycle.iter().chain([first]).map(|s| format!("`{s}`")).collect();
+        Mistake::new(
+            document.key_place(&["stage", first]),
+            "stages wait for one another in a circle",
+            way.join(" → "),
+            "let one of them read something that none of the others writes",
+        )
+    }));
+    if !mistakes.is_empty() {
+        return Err(mistakes);
+    }
+    Ok(Manifest {
+        path: path.to_path_buf(),
+        text: text.to_string(),
+        name: form.project.name,
+        about: form.project.about,
+        data: checked.data,
+        params,
+        environment: checked.environment,
+        stages: checked.stages,
+        metrics: form.metric.into_iter().map(|(name, m)| (name, m.better)).collect(),
+        gates: checked.gates,
+        models: checked.models,
+    })
+}

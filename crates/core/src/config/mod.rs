@@ -1,0 +1,5 @@
+//! What a person wrote: the manifest, its parameters and ranges, and the graph of its stages.
+
+pub mod graph;
+pub mod manifest;
+pub mod sweep;

@@ -1,0 +1,246 @@
+//! Doing a past run again, from nothing but what its receipts say, and judging the result.
+
+mod compare;
+mod stages;
+
+use std::path::PathBuf;
+use std::time::Instant;
+
+pub use compare::{Difference, FirstDifference};
+pub use stages::{StageRebuild, reference_differs};
+
+use crate::event::{CancelToken, Event, EventSink};
+use crate::fsio::{self, IoError};
+use crate::inspect::lineage::{Origin, Target, TraceError, trace};
+use crate::pipeline::exec::{ExecError, LocalPlace};
+use crate::project::fingerprint::{MayStart, PythonError, Reason, environment_differences};
+use crate::project::tree::PutError;
+use crate::project::workspace::Project;
+use crate::record::ledger::LedgerError;
+use crate::record::receipt::{
+    DocumentError, ENVIRONMENT, EnvironmentRecord, PythonRecord, REBUILD_RECEIPT, RebuildReceipt, ReceiptError, StageReceipt,
+    StageState, Verdict, canonical,
+};
+use crate::store::{Digest, StoreError};
+use stages::Rebuilder;
+
+/// How a rebuild is to go.
+#[derive(Clone, Debug)]
+pub struct RebuildOptions {
+    /// Metrics that differ by no more than this, relatively, are equivalent.
+    pub tolerance: f64,
+    /// Whether the sandboxes stay when it is over.
+    pub keep: bool,
+    /// Whether what stages print is told of.
+    pub echo: bool,
+    /// Who rebuilds, and where.
+    pub by: String,
+}
+
+/// What came of a rebuild.
+#[derive(Debug)]
+pub struct RebuildOutcome {
+    /// The verdict on what was asked for.
+    pub verdict: Verdict,
+    /// The run whose results were rebuilt.
+    pub run: String,
+    /// The stages executed, in their order.
+    pub stages: Vec<StageRebuild>,
+    /// Differences of the environment.
+    pub differences: Vec<Reason>,
+    /// How the first output that differs does.
+    pub first: Option<FirstDifference>,
+    /// Outputs that had been dropped from the store, and are in it again: the same bytes.
+    pub stored: Vec<String>,
+    /// Where the sandboxes are, if they were kept.
+    pub kept: Option<PathBuf>,
+    /// The rebuild's own receipt.
+    pub receipt: Digest,
+    /// Seconds it took.
+    pub seconds: f64,
+}
+
+/// Why nothing could be rebuilt.
+#[derive(Debug, thiserror::Error)]
+pub enum RebuildError {
+    /// What was named is a source: no stage wrote it.
+    #[error("`{0}` is a source: no stage wrote it, so that there is nothing to rebuild")]
+    Source(String),
+    /// The run has no finished stage.
+    #[error("the run {0} has no finished stage to rebuild")]
+    NothingDone(String),
+    /// It was stopped.
+    #[error("the rebuild was stopped")]
+    Stopped,
+    /// Tracing.
+    #[error(transparent)]
+    Trace(#[from] TraceError),
+    /// Executing.
+    #[error(transparent)]
+    Exec(#[from] ExecError),
+    /// Content that is needed.
+    #[error(transparent)]
+    Put(#[from] PutError),
+    /// The operating system refused.
+    #[error(transparent)]
+    Io(#[from] IoError),
+    /// The store.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The ledger.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// A receipt.
+    #[error(transparent)]
+    Receipt(#[from] ReceiptError),
+    /// A document.
+    #[error(transparent)]
+    Document(#[from] DocumentError),
+    /// The interpreter.
+    #[error(transparent)]
+    Python(#[from] PythonError),
+}
+
+/// Rebuilds what was named in fresh sandboxes; the working tree is not touched.
+pub fn rebuild(
+    project: &mut Project,
+    target: &Target,
+    options: &RebuildOptions,
+    events: &dyn EventSink,
+    cancel: &CancelToken,
+) -> Result<RebuildOutcome, RebuildError> {
+    let started = jiff::Timestamp::now();
+    let clock = Instant::now();
+    let chain = trace(&project.store, target)?.receipts;
+    let wanted = wanted_of(target, &chain)?;
+    let chain: Vec<(Digest, StageReceipt)> = chain.into_iter().filter(|(_, r)| r.state == StageState::Done).collect();
+    let run = match &target.origin {
+        Origin::Run(run) => run.run.clone(),
+        _ => chain.last().map(|(_, r)| r.run.clone()).unwrap_or_default(),
+    };
+    if chain.is_empty() {
+        return Err(RebuildError::NothingDone(run));
+    }
+    let (now, differences) = environment_now(project, &chain)?;
+    let words: Vec<String> = differences.iter().map(in_words).collect();
+    if !words.is_empty() {
+        events.event(Event::EnvironmentDiffers { differences: words.clone() });
+    }
+    events.event(Event::Begun { run: run.clone(), stages: chain.iter().map(|(_, r)| r.inputs.stage.clone()).collect() });
+    let sandboxes = project.workspace.sandboxes_folder();
+    std::fs::create_dir_all(&sandboxes).map_err(IoError::of("create the folder", &sandboxes))?;
+    let folder = tempfile::Builder::new()
+        .prefix("rebuild-")
+        .tempdir_in(&sandboxes)
+        .map_err(IoError::of("create a folder in", &sandboxes))?;
+    let mut rebuilder = Rebuilder {
+        project,
+        options,
+        place: &LocalPlace,
+        events,
+        cancel,
+        folder: folder.path(),
+        done: Default::default(),
+        stages: Vec::new(),
+        first: None,
+        stored: Vec::new(),
+    };
+    for (digest, receipt) in &chain {
+        rebuilder.stage(*digest, receipt)?;
+    }
+    let mut verdict = rebuilder.verdict_on(&wanted);
+    if verdict == Verdict::Different && !matches!(target.origin, Origin::Run(_)) {
+        verdict = rebuilder.judge_by_later_metrics(&run, &wanted)?;
+    }
+    let Rebuilder { stages, first, stored, .. } = rebuilder;
+    let kept = match options.keep {
+        true => Some(folder.keep()),
+        false => {
+            fsio::remove_any(folder.path())?;
+            None
+        }
+    };
+    let receipt = RebuildReceipt {
+        r#type: REBUILD_RECEIPT.to_string(),
+        run: run.clone(),
+        target: target.name.clone(),
+        started: started.to_string(),
+        seconds: clock.elapsed().as_secs_f64(),
+        verdict,
+        by: options.by.clone(),
+        stages: stages.iter().map(StageRebuild::record).collect(),
+        environment: Some(Digest::of(&canonical(&now)?)),
+        differences: words,
+    };
+    let writer = project.store.writer()?;
+    writer.put_document(&canonical(&now)?)?;
+    let digest = writer.put_document(&canonical(&receipt)?)?;
+    writer.publish()?;
+    drop(writer);
+    project.ledger.catch_up(&project.store)?;
+    Ok(RebuildOutcome {
+        verdict,
+        run,
+        stages,
+        differences,
+        first,
+        stored,
+        kept,
+        receipt: digest,
+        seconds: clock.elapsed().as_secs_f64(),
+    })
+}
+
+/// The outputs that the verdict is on: stage receipt and path (all of its paths when `None`).
+fn wanted_of(target: &Target, chain: &[(Digest, StageReceipt)]) -> Result<Vec<(Digest, Option<String>)>, RebuildError> {
+    match &target.origin {
+        Origin::Source { .. } | Origin::Checkpoint(_) => Err(RebuildError::Source(target.name.clone())),
+        Origin::Written { receipt, output } => Ok(vec![(*receipt, Some(output.clone()))]),
+        Origin::Run(run) => {
+            let of_run: Vec<Digest> = run.stages.iter().filter_map(|s| s.receipt).collect();
+            Ok(chain.iter().filter(|(d, r)| of_run.contains(d) && r.state == StageState::Done).map(|(d, _)| (*d, None)).collect())
+        }
+    }
+}
+
+/// The environment that the rebuild has, asked of the interpreter that the receipts name, and how it
+/// differs from the recorded ones.
+fn environment_now(project: &Project, chain: &[(Digest, StageReceipt)]) -> Result<(EnvironmentRecord, Vec<Reason>), RebuildError> {
+    let mut now =
+        EnvironmentRecord { r#type: ENVIRONMENT.to_string(), python: None, system: crate::project::fingerprint::system() };
+    let mut differences: Vec<Reason> = Vec::new();
+    let mut seen = Vec::new();
+    for (_, receipt) in chain.iter().filter(|(_, r)| r.inputs.environment.is_some()) {
+        let Some(digest) = receipt.environment.filter(|d| !seen.contains(d)) else { continue };
+        seen.push(digest);
+        let recorded = EnvironmentRecord::load(&project.store, &digest)?;
+        if let Some(python) = &recorded.python {
+            let variables = crate::project::fingerprint::stage_variables(&project.variables, &receipt.inputs.vars);
+            let cache = project.workspace.cache_folder();
+            // An interpreter that is gone is a difference, not an error: the stage will tell.
+            now.python = python_of(project, &python.command, &variables, cache.as_deref());
+        }
+        for reason in environment_differences(&recorded, &now) {
+            if !differences.contains(&reason) {
+                differences.push(reason);
+            }
+        }
+    }
+    Ok((now, differences))
+}
+
+/// The interpreter as it is now. A rebuild executes what the receipts say, so it may be started wherever it lies.
+fn python_of(
+    project: &Project,
+    command: &str,
+    variables: &[(String, String)],
+    cache: Option<&std::path::Path>,
+) -> Option<PythonRecord> {
+    crate::project::fingerprint::python(command, project.workspace.root(), variables, cache, MayStart::Anything).ok()
+}
+
+/// A difference of the environment as a line.
+pub fn in_words(reason: &Reason) -> String {
+    let side = |value: &Option<String>| value.clone().unwrap_or_else(|| "not there".to_string());
+    format!("{} {} → {}", reason.name, side(&reason.from), side(&reason.to))
+}

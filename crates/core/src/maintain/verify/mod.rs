@@ -1,0 +1,199 @@
+//! Looking whether everything that receipts promise is there: packs, indexes, receipts, ledger; and mending
+//! what can be mended.
+
+mod losses;
+mod receipts;
+mod repair;
+
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+
+use serde::Serialize;
+
+use crate::fsio::IoError;
+use crate::pipeline::exec::ExecError;
+use crate::project::fingerprint::ScanError;
+use crate::project::workspace::Workspace;
+use crate::record::ledger::{Ledger, LedgerError};
+use crate::record::receipt::canonical;
+use crate::store::{Digest, Store, StoreError};
+use receipts::Checker;
+
+/// Something that is not as it must be.
+#[derive(Clone, Debug, Serialize)]
+pub struct Problem {
+    /// What is wrong, with the file or digest.
+    pub what: String,
+    /// The runs that it touches.
+    pub runs: Vec<String>,
+    /// The versions of datasets that it touches, such as `shifts@2`.
+    pub datasets: Vec<String>,
+    /// Whether it can be made anew from what is whole.
+    pub derived: bool,
+}
+
+/// What was found.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct VerifyReport {
+    /// Packs looked at.
+    pub packs: usize,
+    /// Entries in them.
+    pub entries: usize,
+    /// Bytes of the packs.
+    pub bytes: u64,
+    /// Runs looked at.
+    pub runs: usize,
+    /// Versions of datasets looked at.
+    pub versions: usize,
+    /// Outputs that were dropped to make room; they can be rebuilt.
+    pub dropped: usize,
+    /// Receipts that were lost, and whose loss somebody has acknowledged.
+    pub lost: usize,
+    /// Whether every stored byte was read.
+    pub deep: bool,
+    /// What is wrong.
+    pub problems: Vec<Problem>,
+    /// What was mended, in words.
+    pub repaired: Vec<String>,
+}
+
+/// Why it could not be looked at.
+#[derive(Debug, thiserror::Error)]
+pub enum VerifyError {
+    /// The operating system refused.
+    #[error(transparent)]
+    Io(#[from] IoError),
+    /// The store.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The ledger.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// The working tree could not be looked at.
+    #[error(transparent)]
+    Scan(#[from] ScanError),
+    /// A document could not be written.
+    #[error(transparent)]
+    Document(#[from] crate::record::receipt::DocumentError),
+    /// A run that was cut off could not be closed.
+    #[error(transparent)]
+    Exec(#[from] Box<ExecError>),
+}
+
+/// Looks at a project's store and ledger; with `deep` at every stored byte.
+pub fn verify(workspace: &Workspace, deep: bool) -> Result<VerifyReport, VerifyError> {
+    let store = Store::open(&workspace.store_folder());
+    look(workspace, &store, deep, &[])
+}
+
+/// Mends what can be mended, and then looks. What is derived is made anew, of damaged packs what is whole is
+/// kept, and content that was lost is taken anew from the working tree where it is still there.
+pub fn repair(workspace: &Workspace, by: &str) -> Result<VerifyReport, VerifyError> {
+    let store = Store::open(&workspace.store_folder());
+    let repaired = repair::repair(workspace, &store, by)?;
+    look(workspace, &store, true, &repaired)
+}
+
+/// Takes the loss of receipts for known: it is not told of any more. Gives how many those are.
+pub fn acknowledge(workspace: &Workspace, by: &str) -> Result<usize, VerifyError> {
+    let store = Store::open(&workspace.store_folder());
+    let at_work = losses::at_work(workspace);
+    let documents = documents(&store, &mut VerifyReport::default());
+    let ledger = Ledger::open(&workspace.ledger_path(), &store).ok();
+    losses::find(&at_work, &store, &documents, ledger.as_ref())?.record(&store, by, true)
+}
+
+fn look(workspace: &Workspace, store: &Store, deep: bool, repaired: &[String]) -> Result<VerifyReport, VerifyError> {
+    let mut report = VerifyReport { deep, repaired: repaired.to_vec(), ..VerifyReport::default() };
+    // Others may add to the store meanwhile; nothing of it goes away.
+    let _steady = match store.folder().exists().then(|| store.steady()).transpose() {
+        Ok(steady) => steady,
+        Err(StoreError::Damaged { path, what }) => {
+            report.problem(format!("{}: {what}", path.display()), true);
+            None
+        }
+        Err(e) => return Err(e.into()),
+    };
+    let mut hurt = HashSet::new();
+    for pack in store.verify_packs(deep)? {
+        report.packs += 1;
+        report.entries += pack.entries;
+        report.bytes += pack.length;
+        for damage in pack.damage {
+            // Another copy may be whole.
+            hurt.extend(damage.digest.filter(|d| store.read(d).is_err()));
+            report.problem(format!("{}: {}", damage.path.display(), damage.what), damage.derived);
+        }
+    }
+    let at_work = losses::at_work(workspace);
+    let documents = documents(store, &mut report);
+    let path = workspace.ledger_path();
+    let ledger = match Ledger::open(&path, store).and_then(|l| l.check().map(|complaint| (l, complaint))) {
+        Ok((ledger, None)) => Some(ledger),
+        Ok((_, Some(complaint))) => {
+            report.problem(format!("{}: {complaint}", path.display()), true);
+            None
+        }
+        Err(e @ (LedgerError::Damaged { .. } | LedgerError::NotADatabase { .. })) => {
+            report.problem(e.to_string(), true);
+            None
+        }
+        // The ledger is as good as the receipts it is made of: those are told of below.
+        Err(LedgerError::Store(_) | LedgerError::Receipt(_)) => None,
+        Err(e) => return Err(e.into()),
+    };
+    let mut checker = Checker::new(store, &documents, hurt);
+    checker.all();
+    (report.runs, report.versions, report.dropped) = (checker.runs, checker.versions, checker.dropped_met);
+    checker.finish(&mut report);
+    losses::find(&at_work, store, &documents, ledger.as_ref())?.tell(&mut report);
+    if let Some(ledger) = ledger {
+        // What is lost is told already; what others have added since the documents were listed is no difference.
+        let listed: BTreeMap<Digest, String> = ledger.all_documents()?.into_iter().collect();
+        store.reload()?;
+        let lacks = documents.iter().any(|(digest, kind)| listed.get(digest) != Some(kind));
+        let all_there = listed.keys().all(|d| documents.contains_key(d) || store.contains_document(d).unwrap_or(false));
+        let agrees = || match ledger.agrees_with_a_new_one(store) {
+            // A document that cannot be read is told already.
+            Err(LedgerError::Store(_) | LedgerError::Receipt(_)) => Ok(true),
+            other => other,
+        };
+        if lacks || (all_there && !agrees()?) {
+            report.problem(format!("{} does not say what the receipts say", path.display()), true);
+        }
+    }
+    Ok(report)
+}
+
+/// All documents of the store that can be read, by digest, with their type.
+fn documents(store: &Store, report: &mut VerifyReport) -> BTreeMap<Digest, String> {
+    let mut found = BTreeMap::new();
+    for pack in store.packs().unwrap_or_default() {
+        for digest in store.documents_in(&pack).unwrap_or_default() {
+            match store.read(&digest) {
+                Ok(bytes) => {
+                    let kind = crate::record::receipt::type_of(&bytes).unwrap_or_default();
+                    let value: Option<serde_json::Value> = serde_json::from_slice(&bytes).ok();
+                    if value.and_then(|v| canonical(&v).ok()).as_deref() != Some(&bytes) {
+                        report.problem(format!("the document {digest} is not in canonical form"), false);
+                    }
+                    found.insert(digest, kind);
+                }
+                Err(e) => report.problem(format!("the document {digest} cannot be read: {e}"), false),
+            }
+        }
+    }
+    found
+}
+
+/// Whom a problem touches.
+#[derive(Clone, Debug, Default)]
+struct Touched {
+    runs: BTreeSet<String>,
+    datasets: BTreeSet<String>,
+}
+
+impl VerifyReport {
+    fn problem(&mut self, what: String, derived: bool) {
+        self.problems.push(Problem { what, runs: Vec::new(), datasets: Vec::new(), derived });
+    }
+}

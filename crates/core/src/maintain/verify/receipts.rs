@@ -1,0 +1,255 @@
+//! Whether everything that receipts speak of is in the store.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+
+use super::{Problem, Touched, VerifyReport};
+use crate::record::receipt::{
+    CHECKPOINT_RECEIPT, CheckpointReceipt, Content, ContentKind, DATA_RECEIPT, DataReceipt, Document, Hold, PRUNE_RECEIPT,
+    PathContent, PruneReceipt, RUN_RECEIPT, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt, StageStart, read_document,
+};
+use crate::store::{Digest, Store, StoreError, parse_listing};
+use textum_base::SourcePath;
+
+/// A content that is not whole, where it was met, and whether it is a folder.
+pub(super) struct Lacking {
+    pub path: String,
+    pub digest: Digest,
+}
+
+/// Goes through receipts and what they speak of.
+pub(super) struct Checker<'a> {
+    store: &'a Store,
+    documents: &'a BTreeMap<Digest, String>,
+    /// Contents found whole already.
+    met: HashSet<Digest>,
+    /// Entries of the store whose bytes are not what they were, and of which there is no other copy.
+    hurt: HashSet<Digest>,
+    /// What was dropped to make room.
+    dropped: HashSet<Digest>,
+    /// The names of versions, by content.
+    names: HashMap<Digest, String>,
+    problems: BTreeMap<String, Touched>,
+    /// The folders met.
+    folders: HashSet<Digest>,
+    pub lacking: Vec<Lacking>,
+    pub runs: usize,
+    pub versions: usize,
+    pub dropped_met: usize,
+}
+
+impl<'a> Checker<'a> {
+    /// A checker of these documents; `hurt` is what of the store is known to be damaged.
+    pub fn new(store: &'a Store, documents: &'a BTreeMap<Digest, String>, hurt: HashSet<Digest>) -> Checker<'a> {
+        Checker {
+            store,
+            documents,
+            met: HashSet::new(),
+            hurt,
+            dropped: HashSet::new(),
+            names: HashMap::new(),
+            problems: BTreeMap::new(),
+            folders: HashSet::new(),
+            lacking: Vec::new(),
+            runs: 0,
+            versions: 0,
+            dropped_met: 0,
+        }
+    }
+
+    fn of_type(&self, wanted: &str) -> Vec<Digest> {
+        self.documents.iter().filter(|(_, kind)| *kind == wanted).map(|(d, _)| *d).collect()
+    }
+
+    fn document<T: Document>(&self, digest: &Digest) -> Result<T, ReceiptError> {
+        Ok(read_document(digest, &self.store.read(digest)?)?)
+    }
+
+    /// Checks all documents.
+    pub fn all(&mut self) {
+        for digest in self.of_type(PRUNE_RECEIPT) {
+            match self.document::<PruneReceipt>(&digest) {
+                Ok(prune) => self.dropped.extend(prune.dropped.keys()),
+                Err(e) => self.lacks(e.to_string(), Touched::default()),
+            }
+        }
+        for digest in self.of_type(DATA_RECEIPT) {
+            match self.document::<DataReceipt>(&digest) {
+                Ok(data) => self.data(&data),
+                Err(e) => self.lacks(e.to_string(), Touched::default()),
+            }
+        }
+        for digest in self.of_type(RUN_RECEIPT) {
+            match RunReceipt::load(self.store, &digest) {
+                Ok(run) => self.run(&run),
+                Err(e) => self.lacks(e.to_string(), Touched::default()),
+            }
+        }
+        for digest in self.of_type(CHECKPOINT_RECEIPT) {
+            match CheckpointReceipt::load(self.store, &digest) {
+                Ok(made) => self.checkpoint(&made),
+                Err(e) => self.lacks(e.to_string(), Touched::default()),
+            }
+        }
+        // Executions of runs whose receipt never came about are history too.
+        for digest in self.of_type(STAGE_RECEIPT) {
+            match StageReceipt::load(self.store, &digest) {
+                Ok(receipt) => self.stage(&receipt, &digest, &receipt.run.clone()),
+                Err(e) => self.lacks(e.to_string(), Touched::default()),
+            }
+        }
+    }
+
+    /// The stored folders that receipts speak of.
+    pub fn folders(&self) -> impl Iterator<Item = Digest> + '_ {
+        self.folders.iter().copied()
+    }
+
+    /// Tells of what was found.
+    pub fn finish(self, report: &mut VerifyReport) {
+        for (what, touched) in self.problems {
+            let (runs, datasets) = (touched.runs.into_iter().collect(), touched.datasets.into_iter().collect());
+            report.problems.push(Problem { what, runs, datasets, derived: false });
+        }
+    }
+
+    fn data(&mut self, data: &DataReceipt) {
+        self.versions += 1;
+        let name = format!("{}@{}", data.dataset, data.number);
+        self.names.entry(data.content.digest).or_insert(name.clone());
+        let touched = Touched { datasets: [name.clone()].into(), ..Touched::default() };
+        let at = PathContent { path: data.path.clone(), content: data.content.clone() };
+        self.held(&at, data.hold, &format!("the dataset {name}"), touched);
+    }
+
+    fn run(&mut self, run: &RunReceipt) {
+        self.runs += 1;
+        let touched = || Touched { runs: [run.run.clone()].into(), ..Touched::default() };
+        self.needs("textum.toml", &run.manifest.digest, "the manifest", touched());
+        for (name, data) in &run.data {
+            let at = PathContent { path: data.path.clone(), content: data.content.clone() };
+            let called = self.names.get(&data.content.digest).cloned();
+            let mut touched = touched();
+            touched.datasets.insert(called.clone().unwrap_or_else(|| name.clone()));
+            self.held(&at, data.hold, &format!("the dataset {}", called.as_deref().unwrap_or(name)), touched);
+        }
+        for stage in &run.stages {
+            let Some(digest) = stage.receipt else { continue };
+            match StageReceipt::load(self.store, &digest) {
+                Ok(receipt) => self.stage(&receipt, &digest, &run.run),
+                Err(ReceiptError::Store(StoreError::Missing { .. })) => {
+                    self.lacks(format!("the receipt {digest} of the stage {} is not in the store", stage.stage), touched());
+                }
+                Err(e) => self.lacks(e.to_string(), touched()),
+            }
+        }
+    }
+
+    fn checkpoint(&mut self, made: &CheckpointReceipt) {
+        let touched = || Touched { runs: [made.run.clone()].into(), ..Touched::default() };
+        let at = PathContent { path: made.path.clone(), content: made.content.clone() };
+        self.content(&at, &format!("the checkpoint {}#{} of {}", made.run, made.step, made.stage), touched());
+        if let Err(e) = StageStart::load(self.store, &made.start) {
+            self.lacks(format!("what the checkpoint {}#{} began with: {e}", made.run, made.step), touched());
+        }
+    }
+
+    fn stage(&mut self, receipt: &StageReceipt, digest: &Digest, run: &str) {
+        let name = &receipt.inputs.stage;
+        let touched = || Touched { runs: [run.to_string()].into(), ..Touched::default() };
+        if receipt.inputs.key().ok() != Some(receipt.key) {
+            self.lacks(format!("the receipt {digest} of the stage {name} bears a key that its inputs do not have"), touched());
+        }
+        for read in &receipt.reads {
+            let mut touched = touched();
+            touched.datasets.extend(self.names.get(&read.at.content.digest).cloned());
+            self.held(&read.at, read.hold, &format!("`{}`, which {name} read,", read.at.path), touched);
+        }
+        for output in receipt.outputs() {
+            self.content(output, &format!("`{}`, which {name} wrote,", output.path), touched());
+        }
+        if let Some(points) = receipt.signals.as_ref().and_then(|s| s.points.as_ref()) {
+            self.needs("", &points.digest, &format!("the metrics by step of {name}"), touched());
+        }
+        self.needs("", &receipt.log.digest, &format!("the log of {name}"), touched());
+        for digest in receipt.environment.iter().chain(&receipt.inputs.environment) {
+            self.needs("", digest, &format!("the environment of {name}"), touched());
+        }
+    }
+
+    fn lacks(&mut self, what: String, touched: Touched) {
+        let known = self.problems.entry(what).or_default();
+        known.runs.extend(touched.runs);
+        known.datasets.extend(touched.datasets);
+    }
+
+    /// Whether a content is whole; it is told of when not.
+    fn needs(&mut self, path: &str, digest: &Digest, what: &str, touched: Touched) -> bool {
+        if self.met.contains(digest) {
+            return true;
+        }
+        let parts = self.store.parts_of(digest).unwrap_or_default();
+        let there = |d: &Digest| self.store.contains(d).unwrap_or(false);
+        let whole = match parts.len() {
+            0 => false,
+            1 => !self.hurt.contains(&parts[0].digest),
+            _ => parts.iter().all(|p| there(&p.digest) && !self.hurt.contains(&p.digest)),
+        };
+        if whole {
+            self.met.insert(*digest);
+        } else if self.hurt.contains(digest) || parts.iter().any(|p| self.hurt.contains(&p.digest)) {
+            self.lacking.push(Lacking { path: path.to_string(), digest: *digest });
+            self.lacks(format!("{what} ({}) is damaged", digest.short()), touched);
+        } else {
+            self.lacking.push(Lacking { path: path.to_string(), digest: *digest });
+            self.lacks(format!("{what} ({}) is not in the store", digest.short()), touched);
+        }
+        whole
+    }
+
+    /// A content whose bytes may be somebody else's to keep.
+    fn held(&mut self, at: &PathContent<SourcePath>, hold: Hold, what: &str, touched: Touched) {
+        if hold == Hold::Store {
+            return self.content(at, what, touched);
+        }
+        let is_folder = at.content.kind == ContentKind::Folder;
+        if is_folder && !self.met.contains(&at.content.digest) && self.store.listing(&at.content.digest).is_err() {
+            self.lacking.push(Lacking { path: at.path.to_string(), digest: at.content.digest });
+            self.lacks(format!("the listing of {what} a reference, cannot be read"), touched);
+        }
+    }
+
+    fn content<P: AsRef<str>>(&mut self, at: &PathContent<P>, what: &str, touched: Touched) {
+        let Content { digest, kind, .. } = at.content;
+        if self.met.contains(&digest) {
+            return;
+        }
+        // What was dropped is not amiss, as long as it is wholly gone.
+        if self.dropped.contains(&digest) && !self.store.contains(&digest).unwrap_or(false) {
+            self.dropped_met += 1;
+            self.met.insert(digest);
+            return;
+        }
+        if !self.needs(at.path.as_ref(), &digest, what, touched.clone()) || kind != ContentKind::Folder {
+            return;
+        }
+        self.folders.insert(digest);
+        let listing = match self.store.read(&digest) {
+            Ok(listing) => listing,
+            Err(e) => {
+                self.lacking.push(Lacking { path: at.path.as_ref().to_string(), digest });
+                return self.lacks(format!("{what} cannot be read: {e}"), touched);
+            }
+        };
+        match parse_listing(&listing) {
+            Ok(items) => {
+                for item in items {
+                    if let Some(digest) = &item.digest {
+                        let path = format!("{}/{}", at.path.as_ref(), item.path);
+                        self.needs(&path, digest, &format!("`{path}`"), touched.clone());
+                    }
+                }
+            }
+            Err(e) => self.lacks(format!("{what} cannot be read: {e}"), touched),
+        }
+    }
+}

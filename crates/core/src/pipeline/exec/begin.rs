@@ -1,0 +1,187 @@
+//! The beginning of one stage of a run: what it reads is looked at and taken in, and its place is made.
+
+use std::collections::BTreeMap;
+
+use textum_base::{ProjectPath, SourcePath};
+
+use super::ExecError;
+use super::conduct::Common;
+use super::conductor::Conductor;
+use super::stage::Task;
+use crate::config::graph::StageIndex;
+use crate::event::Event;
+use crate::fsio::TreeDir;
+use crate::pipeline::plan::Decision;
+use crate::project::fingerprint::{ReasonKind, ScanError, Scanner, Standstill};
+use crate::project::tree::{ClearError, Clearer, Staged, write_new};
+use crate::record::receipt::{BranchedFrom, Content, Inputs, PathContent, Read};
+
+/// What becomes of a stage that is to begin.
+pub(super) enum Begin {
+    Ready(Box<Task>),
+    /// It is decided on anew.
+    Again,
+    /// It cannot be executed, and why.
+    Impossible(String),
+}
+
+/// A stage whose reads have changed so often between decision and beginning does not begin.
+const MOST_CHANGES: u32 = 20;
+
+impl Conductor<'_> {
+    /// What is to be executed, its reads taken in and its outputs cleared.
+    pub(super) fn task(&mut self, decision: &Decision, common: &Common<'_>) -> Result<Begin, ExecError> {
+        let (Some(inputs), Some(key)) = (&decision.inputs, decision.key) else {
+            let missing = decision.reasons.iter().filter(|r| r.kind == ReasonKind::Missing);
+            let absent: Vec<&str> = missing.map(|r| r.name.as_str()).collect();
+            let why = format!("it reads {}, which is not there: the stage that should write it did not", absent.join(", "));
+            return Ok(Begin::Impossible(why));
+        };
+        let scanner = match &self.apart {
+            Some(apart) => {
+                let (sandbox, scanner) = apart.prepare(decision.index, &decision.reads, &self.done)?;
+                apart.was_made(decision.index, sandbox);
+                scanner
+            }
+            None => self.project.scanner.clone(),
+        };
+        let standing = match self.take_in_reads(decision, &scanner, common) {
+            Ok(Ok(standing)) => standing,
+            Ok(Err(begin)) => return Ok(begin),
+            Err(e) if e.is_textums_own() => return Err(e.into()),
+            Err(e) => return Ok(Begin::Impossible(format!("what it reads cannot be recorded: {e}"))),
+        };
+        self.note_data(&decision.stage, &decision.reads);
+        let from = self.outlook.from.get(&decision.index).cloned();
+        if let Err(e) = self.make_way(inputs, &decision.stage, from.as_ref(), &scanner) {
+            return match e {
+                ExecError::Clear(e @ (ClearError::Io(_) | ClearError::Own(_))) => Ok(Begin::Impossible(e.to_string())),
+                other => Err(other),
+            };
+        }
+        let decl = &self.project.manifest.stages[decision.index];
+        Ok(Begin::Ready(Box::new(Task {
+            inputs: inputs.clone(),
+            key,
+            reads: decision.reads.iter().map(|(path, content)| self.read(path, content)).collect(),
+            needs: decl.needs,
+            run: self.draft.run.clone(),
+            scanner,
+            standing,
+            clock_behind: self.clock_behind,
+            from,
+            stop_when: decl.stop_when.clone(),
+            better: self.project.manifest.metrics.iter().cloned().collect(),
+            folder: self.live.folder.join(&decision.stage),
+            environment: self.environment,
+            sandbox_of: self.apart.is_some().then(|| self.project.workspace.root().to_path_buf()),
+        })))
+    }
+
+    /// Takes what a stage reads into the store at the moment when it starts, and notes how it stands. What is no
+    /// longer what was decided on is decided anew.
+    fn take_in_reads(
+        &mut self,
+        decision: &Decision,
+        scanner: &Scanner,
+        common: &Common<'_>,
+    ) -> Result<Result<BTreeMap<SourcePath, Standstill>, Begin>, ScanError> {
+        let mut standing = BTreeMap::new();
+        for (path, content) in &decision.reads {
+            let writers = self.project.graph.writers_of(path);
+            let output = writers.iter().find(|w| {
+                self.done.get(w).and_then(|d| d.execution.as_ref()).is_some_and(|e| e.outputs.iter().any(|o| o.path == *path))
+            });
+            let mut found = Standstill::look(scanner.root(), path)?;
+            if let (Some(seen), true) = (&found, writers.is_empty() && self.apart.is_none()) {
+                // A change in the next moment must not bear the time of the last one.
+                let wait = seen.until_trusted();
+                if !wait.is_zero() {
+                    std::thread::sleep(wait);
+                    found = Standstill::look(scanner.root(), path)?;
+                }
+            }
+            let now = match (output, &self.apart, writers.is_empty()) {
+                // Out of the store, or out of the sandbox in which it has just been taken in.
+                (Some(_), Some(_), _) | (None, Some(_), true) => found.is_some().then(|| content.clone()),
+                (Some(_), None, _) => scanner.look(path)?,
+                (None, ..) => scanner.record(path, common.writer)?,
+            };
+            let (Some(found), true) = (found, now.as_ref() == Some(content)) else {
+                return Ok(Err(self.has_changed(decision.index, path, output.copied())));
+            };
+            standing.insert(path.clone(), found);
+        }
+        self.changed.remove(&decision.index);
+        Ok(Ok(standing))
+    }
+
+    fn has_changed(&mut self, stage: StageIndex, path: &SourcePath, writer: Option<StageIndex>) -> Begin {
+        if let Some(writer) = writer {
+            let writer = self.project.graph.name(writer);
+            return Begin::Impossible(format!("it reads {path}, which somebody has changed since {writer} had written it"));
+        }
+        let tries = self.changed.entry(stage).or_default();
+        *tries += 1;
+        match *tries > MOST_CHANGES {
+            true => Begin::Impossible(format!("it reads {path}, which changes all the time")),
+            false => Begin::Again,
+        }
+    }
+
+    fn read(&self, path: &SourcePath, content: &Content) -> Read {
+        let writers = self.project.graph.writers_of(path);
+        let by = writers.iter().filter_map(|w| self.done.get(w)?.execution.as_ref().map(|e| e.receipt)).collect();
+        Read {
+            at: PathContent { path: path.clone(), content: content.clone() },
+            by,
+            dataset: if writers.is_empty() { self.project.dataset_of(path).map(str::to_string) } else { None },
+            for_all: self.project.manifest.environment.files.iter().any(|f| path == f),
+            hold: self.project.hold_of(path),
+        }
+    }
+
+    /// Clears room for a stage's outputs, and puts the checkpoint in place that it goes on from.
+    fn make_way(&self, inputs: &Inputs, stage: &str, from: Option<&BranchedFrom>, scanner: &Scanner) -> Result<(), ExecError> {
+        if self.apart.is_some() {
+            // A sandbox is new.
+            if let (Some(path), Some(from)) = (&inputs.checkpoints, from) {
+                write_new(&self.project.store, &from.content, &TreeDir::open(scanner.root())?, path)?;
+                self.events.event(Event::GoesOn { stage: stage.to_string(), run: from.run.clone(), step: from.step });
+            }
+            return Ok(());
+        }
+        let clearer = self.clearer();
+        for output in inputs.writes.iter().map(|w| &w.path).chain(&inputs.metrics) {
+            clearer.clear(output)?;
+        }
+        match &inputs.checkpoints {
+            Some(path) => self.prepare_checkpoints(&clearer, stage, path, from),
+            None => Ok(()),
+        }
+    }
+
+    /// A stage starts clean unless it is told to go on from a checkpoint; then that lies there, and nothing else.
+    fn prepare_checkpoints(
+        &self,
+        clearer: &Clearer<'_>,
+        stage: &str,
+        path: &ProjectPath,
+        from: Option<&BranchedFrom>,
+    ) -> Result<(), ExecError> {
+        let stage = stage.to_string();
+        let lay_there = self.tree.standing(path)?.is_some();
+        clearer.clear(path)?;
+        match from {
+            Some(from) => {
+                let mut staged = Staged::new(clearer);
+                staged.add(path, &from.content)?;
+                staged.apply()?;
+                self.events.event(Event::GoesOn { stage, run: from.run.clone(), step: from.step });
+            }
+            None if lay_there => self.events.event(Event::StartsClean { stage, path: path.to_string() }),
+            None => {}
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,442 @@
+//! One run under way: settles or begins each stage as soon as what it reads is there.
+
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::time::{Duration, Instant};
+
+use textum_base::{SourcePath, overlap};
+
+use super::apart::Apart;
+use super::begin::Begin;
+use super::conduct::Common;
+use super::end::settled_by_record;
+use super::gates::Gates;
+use super::key_lock::{KeyLock, TryKey};
+use super::live::LiveRun;
+use super::outcome::{Execution, SettledStage};
+use super::run::RunOptions;
+use super::stage::{Bench, Task};
+use super::watch::{Watcher, undeclared};
+use super::{ExecError, GRACE};
+use crate::config::graph::StageIndex;
+use crate::event::{CancelToken, Event, EventSink};
+use crate::fsio::TreeDir;
+use crate::pipeline::plan::{Action, Decision, Outlook, Recorded, Settled};
+use crate::project::tree::{Clearer, Staged};
+use crate::project::workspace::Project;
+use crate::record::receipt::{Content, DatasetState, PathContent, RunReceipt, RunStageState, StageReceipt, StageState, canonical};
+use crate::store::Digest;
+
+/// Everything the scheduler keeps account of while the stages of one run are carried out.
+pub(super) struct Conductor<'a> {
+    pub(super) project: &'a Project,
+    pub(super) outlook: Outlook<'a>,
+    pub(super) options: &'a RunOptions,
+    pub(super) bench: &'a Bench<'a>,
+    pub(super) live: LiveRun,
+    pub(super) draft: RunReceipt,
+    pub(super) gates: &'a Gates,
+    /// The sandboxes, for stages apart from the working tree; else the tree itself.
+    pub(super) apart: Option<Apart<'a>>,
+    pub(super) tree: TreeDir,
+    /// By how much the clock is behind what was recorded before.
+    pub(super) clock_behind: Option<jiff::SignedDuration>,
+    /// The locks on the keys of stages at work.
+    pub(super) locks: BTreeMap<StageIndex, KeyLock>,
+    /// Stages that wait for another process, by what was said of it.
+    pub(super) waits: BTreeMap<StageIndex, String>,
+    /// How often a stage's reads had changed again when it was to begin.
+    pub(super) changed: BTreeMap<StageIndex, u32>,
+    /// Datasets whose state in this run is what a stage has read.
+    pub(super) read_data: BTreeSet<String>,
+    pub(super) watcher: Option<Watcher>,
+    /// Everything that any stage declares.
+    pub(super) declared: HashSet<&'a str>,
+    pub(super) environment: Option<Digest>,
+    pub(super) events: &'a dyn EventSink,
+    /// The stages of the run in the order of their dependencies, and those not yet decided on.
+    pub(super) order: Vec<StageIndex>,
+    pub(super) todo: BTreeSet<StageIndex>,
+    pub(super) settled: BTreeMap<StageIndex, Settled>,
+    pub(super) done: BTreeMap<StageIndex, SettledStage>,
+    /// Decided to be executed, waiting for room on the machine.
+    pub(super) waiting: Vec<Decision>,
+    pub(super) running: BTreeSet<StageIndex>,
+    /// Nothing new is begun.
+    pub(super) halted: bool,
+    pub(super) clock: Instant,
+    pub(super) ending: Ending,
+}
+
+/// How far a run has been told to end.
+#[derive(Default)]
+pub(super) struct Ending {
+    told: bool,
+    killed: bool,
+    since: Option<Instant>,
+    looked: Option<Instant>,
+}
+
+/// The paths that a stage declares, or all stages do.
+pub(super) fn declared_by<'p>(project: &'p Project, stage: Option<&str>) -> HashSet<&'p str> {
+    let stages = project.manifest.stages.iter().filter(|s| stage.is_none_or(|name| s.name == name));
+    let own = stages.flat_map(|s| s.reads.iter().map(|r| &**r).chain(s.outputs().map(|o| &**o)));
+    own.chain(project.manifest.stages.iter().filter_map(|s| s.checkpoints.as_deref()))
+        .chain(project.manifest.environment.files.iter().map(|f| &**f))
+        .collect()
+}
+
+impl Conductor<'_> {
+    /// Tells the commands at work to end when somebody asked for that, and ends them when they do not.
+    pub(super) fn end_if_asked(&mut self, cancel: &CancelToken, failed: bool) {
+        let own = self.bench.cancel;
+        if cancel.asked() && !own.asked() {
+            own.ask();
+        }
+        if cancel.at_once() && !own.at_once() {
+            own.ask();
+        }
+        let now = Instant::now();
+        if self.ending.looked.is_none_or(|at| now - at >= LOOK_FOR_STOP) {
+            self.ending.looked = Some(now);
+            if let Some((reason, at_once)) = self.live.stop_asked() {
+                if !own.asked() {
+                    own.ask_because(reason);
+                }
+                if at_once && !own.at_once() {
+                    own.ask();
+                }
+            }
+        }
+        if (own.asked() || failed) && !self.ending.told {
+            self.ending.told = true;
+            self.halted = true;
+            if own.asked() {
+                self.events.event(Event::Stopping);
+            }
+            self.bench.end_all(false);
+            self.ending.since = Some(now);
+        }
+        let out_of_patience = own.at_once() || self.ending.since.is_some_and(|at| now - at >= GRACE);
+        if self.ending.told && out_of_patience && !self.ending.killed {
+            self.ending.killed = true;
+            self.bench.end_all(true);
+        }
+    }
+
+    /// Whether nothing is at work and nothing can be begun any more.
+    pub(super) fn is_over(&self) -> bool {
+        self.running.is_empty() && self.waiting.is_empty() && (self.halted || self.todo.is_empty() || self.is_stuck())
+    }
+
+    /// Whether all that is left waits for what did not succeed.
+    fn is_stuck(&self) -> bool {
+        let good = |u: &StageIndex| matches!(self.settled.get(u), Some(Settled::Result { .. }));
+        self.todo.iter().all(|stage| !self.project.graph.upstream(*stage).iter().all(good))
+    }
+
+    pub(super) fn skip_the_rest(&mut self) {
+        for stage in std::mem::take(&mut self.todo) {
+            let name = self.project.manifest.stages[stage].name.clone();
+            let skipped = SettledStage { stage: name, state: RunStageState::Skipped, key: None, execution: None, seconds: 0.0 };
+            self.settle(stage, skipped, None);
+        }
+    }
+
+    /// Settles or begins every stage whose upstream has its results, as far as the machine has room.
+    pub(super) fn begin_what_can(
+        &mut self,
+        common: &mut Common<'_>,
+        mut start: impl FnMut(StageIndex, Decision, Task),
+    ) -> Result<(), ExecError> {
+        if self.halted {
+            for decision in self.waiting.drain(..) {
+                self.todo.insert(decision.index);
+                decision.key.iter().for_each(|k| {
+                    common.in_flight.remove(k);
+                });
+            }
+            return Ok(());
+        }
+        for stage in self.order.iter().filter(|s| self.todo.contains(s)).copied().collect::<Vec<_>>() {
+            let upstream = self.project.graph.upstream(stage);
+            if self.halted || !upstream.iter().all(|u| matches!(self.settled.get(u), Some(Settled::Result { .. }))) {
+                continue;
+            }
+            let Some(decision) = self.decide(stage, common)? else { continue };
+            self.todo.remove(&stage);
+            match decision.action {
+                Action::UpToDate => {
+                    self.note_data(&decision.stage, &decision.reads);
+                    let settled = settled_by_record(self.project, decision, RunStageState::UpToDate)?;
+                    self.settle(stage, settled, None);
+                    self.look_at_gates(stage)?;
+                }
+                Action::Reuse => self.reuse(decision)?,
+                Action::Run => {
+                    common.in_flight.extend(decision.key.filter(|_| common.shared));
+                    self.waiting.push(decision);
+                }
+            }
+        }
+        for decision in std::mem::take(&mut self.waiting) {
+            let needs = self.project.manifest.stages[decision.index].needs;
+            if self.halted || !common.capacity.take(&needs) {
+                self.waiting.push(decision);
+                continue;
+            }
+            match self.task(&decision, common)? {
+                Begin::Ready(task) => {
+                    self.running.insert(decision.index);
+                    self.events.event(Event::StageStarted { stage: decision.stage.clone(), before: decision.before });
+                    start(decision.index, decision, *task);
+                }
+                Begin::Again => {
+                    // What it reads has changed since it was decided on: that is decided anew.
+                    common.capacity.give_back(&needs);
+                    if let Some(key) = decision.key {
+                        common.in_flight.remove(&key);
+                    }
+                    self.locks.remove(&decision.index);
+                    self.project.scanner.forget_lately();
+                    self.todo.insert(decision.index);
+                }
+                Begin::Impossible(reason) => {
+                    common.capacity.give_back(&needs);
+                    if let Some(key) = decision.key {
+                        common.in_flight.remove(&key);
+                    }
+                    self.locks.remove(&decision.index);
+                    let stage = SettledStage {
+                        stage: decision.stage.clone(),
+                        state: RunStageState::Failed,
+                        key: None,
+                        execution: None,
+                        seconds: 0.0,
+                    };
+                    self.settle(decision.index, stage, Some(reason));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// What is to be done for a stage whose upstream has its results; `None` while somebody else makes just what
+    /// it would make.
+    fn decide(&mut self, stage: StageIndex, common: &mut Common<'_>) -> Result<Option<Decision>, ExecError> {
+        if self.apart.is_some() && common.dirty && self.reads_parts(stage) {
+            // Only what is published can be read piece by piece.
+            common.publish()?;
+        }
+        let mut decision = self.outlook.decide(stage, &self.settled)?;
+        if let Some(recorded) = &decision.result
+            && common.unpublished.contains(&recorded.receipt)
+        {
+            // Only what is published can be put in place.
+            common.publish()?;
+            decision = self.outlook.decide(stage, &self.settled)?;
+        }
+        let Some(key) = decision.key.filter(|_| decision.action == Action::Run) else { return Ok(Some(decision)) };
+        // Somebody in this process is making just this result: it will be taken over.
+        if common.in_flight.contains(&key) {
+            return Ok(None);
+        }
+        if self.outlook.forced.contains(&stage) {
+            return Ok(Some(decision));
+        }
+        match KeyLock::take(&self.project.workspace.keys_folder(), &key, &self.draft.run)? {
+            TryKey::Held(run) => {
+                if self.waits.insert(stage, run.clone()) != Some(run.clone()) {
+                    self.events.event(Event::Waits { stage: decision.stage, run });
+                }
+                Ok(None)
+            }
+            TryKey::Taken(lock) => {
+                // Another process may have made it since the ledger was looked at last, and may have told the ledger.
+                self.project.ledger.catch_up(&self.project.store)?;
+                if self.project.ledger.result_of(&key)?.is_some() {
+                    self.project.store.reload()?;
+                    decision = self.outlook.decide(stage, &self.settled)?;
+                }
+                self.waits.remove(&stage);
+                if decision.action == Action::Run {
+                    self.locks.insert(stage, lock);
+                }
+                Ok(Some(decision))
+            }
+        }
+    }
+
+    /// Whether a stage reads a part of what another writes, or a folder around it.
+    fn reads_parts(&self, stage: StageIndex) -> bool {
+        let reads = self.project.manifest.stages[stage].reads.iter();
+        let mut made = reads.filter(|r| !self.project.graph.writers_of(r).is_empty());
+        made.any(|r| {
+            r.ends_with(".ipynb")
+                || !self.done.values().filter_map(|d| d.execution.as_ref()).any(|e| e.outputs.iter().any(|o| o.path == *r))
+        })
+    }
+
+    /// Takes down which state of a dataset a stage reads: the run's versions are those that its stages have read.
+    pub(super) fn note_data(&mut self, stage: &str, reads: &BTreeMap<SourcePath, Content>) {
+        for (path, content) in reads {
+            let Some(decl) = self.project.manifest.data.iter().find(|d| overlap(path, &d.path)) else { continue };
+            let content = match decl.path == *path {
+                true => Some(content.clone()),
+                // A part of the dataset: the whole is as it stands at this moment.
+                false if self.apart.is_none() => self.project.scanner.look_lately(&decl.path).ok().flatten(),
+                false => None,
+            };
+            let Some(content) = content else { continue };
+            let state = DatasetState { path: decl.path.clone(), content, hold: decl.hold };
+            let before = self.draft.data.insert(decl.name.clone(), state.clone());
+            let first = self.read_data.insert(decl.name.clone());
+            if let Some(before) = before.filter(|b| !first && b.content != state.content) {
+                let also = self.draft.also.entry(decl.name.clone()).or_default();
+                if !also.contains(&before) {
+                    also.push(before);
+                }
+                self.events.event(Event::DataChanged { dataset: decl.name.clone(), stage: stage.to_string() });
+            }
+        }
+    }
+
+    /// Looks at the gates after a stage that has its result. One that does not hold ends the run.
+    fn look_at_gates(&mut self, index: StageIndex) -> Result<(), ExecError> {
+        let stage = &self.project.manifest.stages[index].name;
+        let settled: Vec<&SettledStage> = self.done.values().collect();
+        let mut found = self.gates.after(stage, &settled, &self.draft)?;
+        for gate in &mut found {
+            if !gate.held {
+                self.halted = true;
+                let left = self.order.iter().filter(|s| !self.done.contains_key(s) && !self.running.contains(s));
+                gate.kept_from = left.map(|s| self.project.manifest.stages[*s].name.clone()).collect();
+            }
+            self.events.event(Event::Gate { gate: gate.clone() });
+        }
+        self.draft.gates.extend(found);
+        Ok(())
+    }
+
+    /// Whether it is one of many runs, whose sandboxes go when they are done.
+    fn of_sweep(&self) -> bool {
+        self.draft.sweep.is_some()
+    }
+
+    pub(super) fn clearer(&self) -> Clearer<'_> {
+        let state = self.project.workspace.state();
+        let project = self.project;
+        Clearer::new(&self.tree, &project.scanner, &project.store, &project.ledger, state, &self.draft.run, self.events)
+    }
+
+    fn reuse(&mut self, decision: Decision) -> Result<(), ExecError> {
+        let clock = Instant::now();
+        self.note_data(&decision.stage, &decision.reads);
+        // Apart from the tree nothing is put in place before a stage reads it.
+        if let (Some(recorded), None) = (&decision.result, &self.apart) {
+            let clearer = self.clearer();
+            let mut staged = Staged::new(&clearer);
+            for output in &recorded.outputs {
+                staged.add(&output.path, &output.content)?;
+            }
+            staged.apply()?;
+        }
+        let index = decision.index;
+        if let (Some(recorded), Some(apart), false) = (&decision.result, &self.apart, self.of_sweep()) {
+            apart.show(index, &recorded.outputs)?;
+        }
+        let mut stage = settled_by_record(self.project, decision, RunStageState::Reused)?;
+        stage.seconds = clock.elapsed().as_secs_f64();
+        self.settle(index, stage, None);
+        self.look_at_gates(index)
+    }
+
+    pub(super) fn take_in(
+        &mut self,
+        decision: Decision,
+        mut receipt: StageReceipt,
+        common: &mut Common<'_>,
+    ) -> Result<(), ExecError> {
+        self.report_undeclared(&decision, &mut receipt, common);
+        let digest = common.writer.put_document(&canonical(&receipt)?)?;
+        common.dirty = true;
+        match &self.apart {
+            Some(apart) if receipt.state != StageState::Done => apart.may_be_spoiled(decision.index),
+            Some(apart) if !self.of_sweep() => apart.show(decision.index, &receipt.outputs().cloned().collect::<Vec<_>>())?,
+            _ => {}
+        }
+        if common.shared {
+            common.unpublished.insert(digest);
+            if receipt.state == StageState::Done {
+                let mut outputs: Vec<PathContent> = receipt.outputs().cloned().collect();
+                outputs.sort_by(|a, b| a.path.cmp(&b.path));
+                let recorded =
+                    Recorded { receipt: digest, run: receipt.run.clone(), outputs, has_metrics: !receipt.metrics.is_empty() };
+                common.fresh.borrow_mut().insert(receipt.key, recorded);
+            } else if let Some(apart) = &self.apart {
+                // What the stage may have written into must not reach another one.
+                receipt.reads.iter().for_each(|r| apart.pool.forget(&self.project.store, &r.at.content));
+            }
+        }
+        if let (Some(old), StageState::Done) = (&decision.result, receipt.state) {
+            let came_out_so = |o: &PathContent| receipt.outputs().any(|n| n == o);
+            let differing: Vec<String> = old.outputs.iter().filter(|o| !came_out_so(o)).map(|o| o.path.to_string()).collect();
+            if !differing.is_empty() {
+                self.events.event(Event::NotDeterministic { stage: decision.stage.clone(), paths: differing });
+            }
+        }
+        let state = match receipt.state {
+            StageState::Done => RunStageState::Ran,
+            StageState::Failed => RunStageState::Failed,
+            StageState::Stopped => RunStageState::Stopped,
+        };
+        let (reason, seconds, key) = (receipt.reason.clone(), receipt.seconds, receipt.key);
+        let stage =
+            SettledStage { stage: decision.stage, state, key: Some(key), execution: Some(Execution::of(digest, receipt)), seconds };
+        self.settle(decision.index, stage, reason);
+        if state == RunStageState::Ran { self.look_at_gates(decision.index) } else { Ok(()) }
+    }
+
+    /// What was opened while the stage ran and nothing declares. With several stages at work it cannot
+    /// be told whose it was: then only what none of the pipeline declares is told of, to each.
+    fn report_undeclared(&self, decision: &Decision, receipt: &mut StageReceipt, common: &Common<'_>) {
+        let Some(watcher) = &self.watcher else { return };
+        let opened = watcher.opened();
+        if opened.is_empty() || receipt.state != StageState::Done {
+            return;
+        }
+        let alone = !common.shared && self.running.is_empty() && self.capacity_is_single();
+        let found = match alone {
+            true => undeclared(&opened, &declared_by(self.project, Some(&decision.stage))),
+            false => undeclared(&opened, &self.declared),
+        };
+        if !found.is_empty() {
+            receipt.undeclared.clone_from(&found);
+            self.events.event(Event::Undeclared { stage: decision.stage.clone(), paths: found });
+        }
+    }
+
+    /// Whether never more than one stage is at work, so that what is opened is surely that stage's.
+    fn capacity_is_single(&self) -> bool {
+        self.options.jobs == Some(1) || self.project.manifest.stages.len() == 1 || self.is_chain()
+    }
+
+    fn is_chain(&self) -> bool {
+        let graph = &self.project.graph;
+        let order = graph.order();
+        order.windows(2).all(|pair| graph.upstream(pair[1]).contains(&pair[0]))
+    }
+
+    fn settle(&mut self, index: StageIndex, stage: SettledStage, reason: Option<String>) {
+        let good = matches!(stage.state, RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate);
+        if good && let Some(done) = &stage.execution {
+            self.settled.insert(index, Settled::Result { outputs: done.outputs.clone(), in_place: true });
+        } else if matches!(stage.state, RunStageState::Failed | RunStageState::Stopped) && !self.options.keep_going {
+            self.halted = true;
+        }
+        self.events.event(Event::StageSettled { stage: stage.stage.clone(), state: stage.state, seconds: stage.seconds, reason });
+        self.done.insert(index, stage);
+    }
+}
+
+/// How often it is looked whether another terminal asks to stop.
+const LOOK_FOR_STOP: Duration = Duration::from_millis(100);

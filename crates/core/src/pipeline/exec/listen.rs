@@ -1,0 +1,299 @@
+//! Listening to one stage while it runs: its signals, its files of metrics, its time, and the rule by which
+//! it is to be stopped.
+
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use super::place::{Running, TooMuchMemory};
+use super::stage::{Bench, Task};
+use super::{ExecError, GRACE};
+use crate::event::Event;
+use crate::fsio::{self, FileLock, TryLock};
+use crate::pipeline::rule::StopWatch;
+use crate::pipeline::signal::{Ask, MetricFiles, Signal, SignalReader, Tally};
+use crate::record::receipt::{
+    CHECKPOINT_RECEIPT, CheckpointReceipt, ContentKind, Metric, PlaceRecord, STAGE_START, SignalRecord, StageStart, canonical,
+};
+use crate::store::Digest;
+
+/// How long it sleeps when nothing has come.
+const SLEEP: Duration = Duration::from_millis(20);
+/// How often files of metrics are looked at.
+const LOOK_AT_FILES: Duration = Duration::from_millis(300);
+/// How often the memory of a stage that says what it needs is looked at.
+const LOOK_AT_MEMORY: Duration = Duration::from_millis(250);
+/// How often what came is told to those who watch.
+const TELL: Duration = Duration::from_millis(150);
+/// So many bad lines are told of one by one.
+const TOLD_BAD: u64 = 3;
+
+/// What was heard of a stage.
+pub(super) struct Heard {
+    pub record: SignalRecord,
+    pub points: Option<PathBuf>,
+    /// Why it was stopped from here, if it was.
+    pub stopped: Option<String>,
+}
+
+/// Listens to one stage.
+pub(super) struct Listener<'b, 'a> {
+    bench: &'b Bench<'a>,
+    task: &'b Task,
+    place: PlaceRecord,
+    started: String,
+    clock: Instant,
+    reader: SignalReader,
+    files: MetricFiles,
+    tally: Tally,
+    rule: Option<StopWatch>,
+    start: Option<Digest>,
+    told: Option<Instant>,
+    to_tell: bool,
+    stopped: Option<(String, Instant)>,
+    told_to_end: bool,
+    killed: bool,
+    looked_at_memory: Instant,
+    /// Held as long as somebody listens: who asks for a checkpoint sees by it that an answer will come.
+    _listening: Option<FileLock>,
+}
+
+impl<'b, 'a> Listener<'b, 'a> {
+    /// Begins to listen; before the stage is started, so that nothing is missed.
+    pub(super) fn new(bench: &'b Bench<'a>, task: &'b Task, started: &str) -> Listener<'b, 'a> {
+        let root = task.scanner.root();
+        let files = task.inputs.metrics.iter().map(|m| root.join(m));
+        let listening = match FileLock::try_exclusive(&task.folder.join("begun.json")) {
+            Ok(TryLock::Taken(lock)) => Some(lock),
+            _ => None,
+        };
+        Listener {
+            bench,
+            task,
+            place: bench.place.record(),
+            started: started.to_string(),
+            clock: Instant::now(),
+            reader: SignalReader::new(&task.folder.join("signals")),
+            files: MetricFiles::new(files),
+            tally: Tally::new(&task.folder.join("points.csv"), task.better.clone()),
+            rule: task.stop_when.clone().map(|rule| StopWatch::new(rule, task.better.clone())),
+            start: None,
+            told: None,
+            to_tell: false,
+            stopped: None,
+            told_to_end: false,
+            killed: false,
+            looked_at_memory: Instant::now(),
+            _listening: listening,
+        }
+    }
+
+    /// Listens until the stage has ended and all it said has been heard.
+    pub(super) fn follow(mut self, running: &dyn Running, ended: &AtomicBool) -> Result<Heard, ExecError> {
+        let mut looked = Instant::now();
+        loop {
+            // Asked before reading: what was said until then is read in this round.
+            let over = ended.load(Ordering::SeqCst);
+            let any = self.read(false)?;
+            // What is left is read bite by bite too; then a line without an end is one.
+            let last = over && !any;
+            if last {
+                self.read(true)?;
+            }
+            if !self.files.is_empty() && (last || looked.elapsed() >= LOOK_AT_FILES) {
+                for signal in self.files.look(last) {
+                    self.take(&signal);
+                }
+                looked = Instant::now();
+            }
+            self.tell(last);
+            if last {
+                // One that was ended for it may have gone before it was looked at.
+                self.look_at_memory(running);
+                break;
+            }
+            self.stop_if_due(running);
+            if !any {
+                std::thread::park_timeout(SLEEP);
+            }
+        }
+        let (record, points) = self.tally.end()?;
+        Ok(Heard { record, points, stopped: self.stopped.map(|(why, _)| why) })
+    }
+
+    /// Takes in a bite of what has been said; whether there was any.
+    fn read(&mut self, end: bool) -> Result<bool, ExecError> {
+        let mut lines = Vec::new();
+        let any = self.reader.read(end, |line, signal| lines.push((line, signal)));
+        for (line, signal) in lines {
+            self.take_line(line, signal)?;
+        }
+        Ok(any)
+    }
+
+    fn take_line(&mut self, line: u64, signal: Result<Signal, String>) -> Result<(), ExecError> {
+        let signal = match signal {
+            Ok(signal) => signal,
+            Err(what) => {
+                self.bad(line, what);
+                return Ok(());
+            }
+        };
+        let step = self.take(&signal);
+        if let Some(text) = &signal.note {
+            self.bench.events.event(Event::Note { stage: self.task.inputs.stage.clone(), text: text.clone() });
+        }
+        let Some(ask) = &signal.checkpoint else { return Ok(()) };
+        let made = self.checkpoint(step)?;
+        if let Ask::Waiting(name) = ask {
+            let answer = made.as_ref().err().map_or("stored", String::as_str);
+            fsio::write_derived(&self.task.folder.join("answers").join(name), answer.as_bytes())?;
+        }
+        if let Err(what) = made {
+            self.bad(line, what);
+        }
+        Ok(())
+    }
+
+    fn bad(&mut self, line: u64, what: String) {
+        self.tally.malformed(line, what.clone());
+        let count = self.tally.record().malformed;
+        let stage = self.task.inputs.stage.clone();
+        if count <= TOLD_BAD {
+            self.bench.events.event(Event::BadSignal { stage, line, what });
+        } else if count == TOLD_BAD + 1 {
+            let what = "more lines like that are only counted: `textum show` names them".to_string();
+            self.bench.events.event(Event::BadSignal { stage, line, what });
+        }
+    }
+
+    fn take(&mut self, signal: &Signal) -> u64 {
+        let seconds = self.clock.elapsed().as_secs_f64();
+        let step = self.tally.take(seconds, signal);
+        self.to_tell = true;
+        if let (Some(rule), None, false) = (&mut self.rule, &self.stopped, signal.metrics.is_empty())
+            && let Some(why) = rule.take(step, seconds, &signal.metrics)
+        {
+            self.stopped = Some((why, Instant::now()));
+        }
+        step
+    }
+
+    fn tell(&mut self, last: bool) {
+        if !self.to_tell || !(last || self.told.is_none_or(|t| t.elapsed() >= TELL)) {
+            return;
+        }
+        (self.to_tell, self.told) = (false, Some(Instant::now()));
+        self.tally.flush();
+        self.bench.events.event(Event::Told {
+            stage: self.task.inputs.stage.clone(),
+            step: self.tally.step,
+            progress: self.tally.progress,
+            metrics: self.tally.last().into_iter().collect(),
+        });
+    }
+
+    fn stop_if_due(&mut self, running: &dyn Running) {
+        if let (Some(most), None) = (self.task.needs.time, &self.stopped)
+            && self.clock.elapsed() >= Duration::from_secs(most)
+        {
+            self.stopped = Some((format!("it took longer than the {most} s that it may need"), Instant::now()));
+        }
+        if self.looked_at_memory.elapsed() >= LOOK_AT_MEMORY {
+            self.look_at_memory(running);
+            self.looked_at_memory = Instant::now();
+        }
+        let Some((_, since)) = &self.stopped else { return };
+        if !self.told_to_end {
+            self.told_to_end = true;
+            running.interrupt();
+        } else if since.elapsed() >= GRACE && !self.killed {
+            self.killed = true;
+            running.kill();
+        }
+    }
+
+    /// A stage that holds more memory than it says it needs takes it from the others: it is stopped.
+    fn look_at_memory(&mut self, running: &dyn Running) {
+        let limit = self.task.needs.memory;
+        if limit == 0 || self.stopped.is_some() {
+            return;
+        }
+        let mib = |bytes: u64| bytes.div_ceil(1 << 20);
+        let why = match running.too_much_memory() {
+            Some(TooMuchMemory::Held(held)) => {
+                format!("it held {} MiB of memory, and its `needs` say {} MiB", mib(held), mib(limit))
+            }
+            Some(TooMuchMemory::Refused) => format!("it wanted more than the {} MiB of memory that its `needs` say", mib(limit)),
+            None => return,
+        };
+        self.stopped = Some((why, Instant::now()));
+    }
+
+    /// Stores a version of the checkpoints; why it cannot be, if it cannot.
+    fn checkpoint(&mut self, step: u64) -> Result<Result<Digest, String>, ExecError> {
+        let Some(path) = &self.task.inputs.checkpoints else {
+            return Ok(Err("a checkpoint was asked for, but the stage declares no `checkpoints`".into()));
+        };
+        let Some(writer) = self.bench.writer else {
+            // A rebuild makes the result, not the way to it.
+            return Ok(Ok(Digest::of(b"")));
+        };
+        let recorded = match self.task.scanner.record(path, writer) {
+            // What stands there cannot be recorded, a pipe for example: that is the stage's to mend.
+            Err(e) if !e.is_textums_own() => return Ok(Err(format!("no checkpoint of step {step}: {e}"))),
+            other => other?,
+        };
+        let Some(content) = recorded.filter(|c| !is_empty(c)) else {
+            return Ok(Err(format!("no checkpoint of step {step}: nothing stands at {path}; write it before the signal")));
+        };
+        let start = match self.start {
+            Some(start) => start,
+            None => *self.start.insert(writer.put_document(&canonical(&self.start())?)?),
+        };
+        let receipt = CheckpointReceipt {
+            r#type: CHECKPOINT_RECEIPT.to_string(),
+            run: self.task.run.clone(),
+            stage: self.task.inputs.stage.clone(),
+            key: self.task.key,
+            step,
+            path: path.clone(),
+            content,
+            metrics: self.tally.last(),
+            made: jiff::Timestamp::now().to_string(),
+            seconds: self.clock.elapsed().as_secs_f64(),
+            start,
+        };
+        let digest = writer.put_document(&canonical(&receipt)?)?;
+        // The stage goes on only when it is safe.
+        writer.publish()?;
+        self.tally.checkpoint(digest);
+        let (stage, size) = (receipt.stage, receipt.content.size);
+        self.bench.events.event(Event::Checkpoint { stage, step, size });
+        Ok(Ok(digest))
+    }
+
+    fn start(&self) -> StageStart {
+        StageStart {
+            r#type: STAGE_START.to_string(),
+            run: self.task.run.clone(),
+            key: self.task.key,
+            inputs: self.task.inputs.clone(),
+            reads: self.task.reads.clone(),
+            from: self.task.from.clone(),
+            started: self.started.clone(),
+            environment: self.task.environment,
+            place: self.place.clone(),
+        }
+    }
+}
+
+/// Whether a content is a folder without files.
+fn is_empty(content: &crate::record::receipt::Content) -> bool {
+    content.kind == ContentKind::Folder && content.files == Some(0)
+}
+
+/// The last values of what was heard, as metrics of the stage.
+pub(super) fn last_values(record: &SignalRecord) -> impl Iterator<Item = (String, Metric)> + '_ {
+    record.metrics.iter().map(|(name, series)| (name.clone(), series.last))
+}

@@ -1,0 +1,255 @@
+//! Runs at work: how others see that one lives, and what is made of one that was cut off.
+
+use std::fs::{self, File, OpenOptions};
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
+
+use crate::event::{Event, EventSink};
+use crate::fsio::{self, FileLock, IoError, TryLock};
+use crate::pipeline::exec::ExecError;
+use crate::pipeline::exec::listen::last_values;
+use crate::pipeline::exec::processes::{Mark, end_marked};
+use crate::pipeline::signal::{SignalReader, Tally};
+use crate::project::workspace::Project;
+use crate::record::ledger::Ledger;
+use crate::record::receipt::{Content, RunReceipt, RunStage, RunStageState, RunState, StageReceipt, StageState, canonical};
+use crate::record::receipt::{SignalRecord, is_run_id};
+use crate::store::Writer;
+
+/// A run at work. Its folder is locked as long as this process lives.
+pub struct LiveRun {
+    /// Its folder: logs and parameters of its stages.
+    pub folder: PathBuf,
+    _lock: FileLock,
+}
+
+impl LiveRun {
+    /// Makes the folder of a run, with the receipt that stands if it is cut off.
+    pub fn begin(runs: &Path, draft: &RunReceipt) -> Result<LiveRun, ExecError> {
+        // Made under another name, so that nobody finds it before it is locked.
+        let unborn = runs.join(format!(".{}", draft.run));
+        fs::create_dir_all(&unborn).map_err(IoError::of("create the folder", &unborn))?;
+        let TryLock::Taken(mut lock) = FileLock::try_exclusive(&unborn.join(DRAFT))? else {
+            return Err(ExecError::RunTaken(draft.run.clone()));
+        };
+        lock.describe(&String::from_utf8_lossy(&canonical(draft)?))?;
+        let folder = runs.join(&draft.run);
+        if folder.exists() {
+            fsio::remove_any(&unborn)?;
+            return Err(ExecError::RunTaken(draft.run.clone()));
+        }
+        fsio::rename(&unborn, &folder)?;
+        Ok(LiveRun { folder, _lock: lock })
+    }
+
+    /// Passes events on and keeps them in the run's folder, for those who follow it from elsewhere.
+    pub fn telling<'e>(&self, events: &'e dyn EventSink) -> Telling<'e> {
+        let log = OpenOptions::new().create(true).append(true).open(self.folder.join("events")).ok();
+        Telling { events, log: Mutex::new(log) }
+    }
+
+    /// Whether somebody asks that the run stops: why, and whether at once.
+    pub fn stop_asked(&self) -> Option<(String, bool)> {
+        let text = fs::read_to_string(self.folder.join(STOP)).ok()?;
+        let at_once = text.starts_with("now ");
+        Some((text.split_once(' ').map_or(String::new(), |(_, why)| why.to_string()), at_once))
+    }
+
+    /// Removes the folder of a run whose receipt is in the store.
+    pub fn end(self) -> Result<(), ExecError> {
+        Ok(fsio::remove_any(&self.folder)?)
+    }
+
+    /// Says that the run is no longer at work, and gives its folder, which is to be removed. Who comes upon it
+    /// before that finds the run's receipt in the store, and removes it.
+    pub fn release(self) -> PathBuf {
+        self.folder
+    }
+}
+
+/// The receipt that stands if the run is cut off. It is locked as long as the run's process lives.
+const DRAFT: &str = "run.json";
+/// The file by which another process asks a run to stop.
+const STOP: &str = "stop";
+
+/// Passes events on and keeps them.
+pub struct Telling<'e> {
+    events: &'e dyn EventSink,
+    log: Mutex<Option<File>>,
+}
+
+impl EventSink for Telling<'_> {
+    fn event(&self, event: Event) {
+        // What a stage prints is in its log, what it tells in its signals.
+        if !matches!(event, Event::Output { .. } | Event::Told { .. })
+            && let Some(log) = self.log.lock().unwrap_or_else(PoisonError::into_inner).as_mut()
+            && let Ok(mut line) = serde_json::to_vec(&event)
+        {
+            line.push(b'\n');
+            // Whoever follows misses a line then; the run itself does not depend on it.
+            let _ = log.write_all(&line);
+        }
+        self.events.event(event);
+    }
+}
+
+/// Asks a run at work to stop; `at_once` does not let its stages end by themselves.
+pub fn ask_to_stop(runs: &Path, run: &str, why: &str, at_once: bool) -> Result<(), IoError> {
+    fsio::write_derived(&runs.join(run).join(STOP), format!("{} {why}", if at_once { "now" } else { "soon" }).as_bytes())
+}
+
+/// What can be seen of a run at work from elsewhere.
+#[derive(Debug)]
+pub struct LiveView {
+    /// Its folder: a folder for each stage that was begun, with log and signals.
+    pub folder: PathBuf,
+    /// Its receipt as it stands if it is cut off.
+    pub draft: RunReceipt,
+    /// What has happened so far.
+    pub events: Vec<Event>,
+}
+
+/// Looks at a run at work; `None` when there is none of this id.
+pub fn live_view(runs: &Path, run: &str) -> Option<LiveView> {
+    let folder = runs.join(run);
+    let draft = serde_json::from_slice(&fs::read(folder.join(DRAFT)).ok()?).ok()?;
+    let text = fs::read_to_string(folder.join("events")).unwrap_or_default();
+    let events = text.lines().filter_map(|l| serde_json::from_str(l).ok()).collect();
+    Some(LiveView { folder, draft, events })
+}
+
+/// Closes runs whose Textum is gone: ends what they left running, keeps their logs, and records them as
+/// interrupted. Returns their ids.
+pub fn close_interrupted(project: &mut Project, events: &dyn EventSink) -> Result<Vec<String>, ExecError> {
+    let runs = project.workspace.runs_folder();
+    let Ok(entries) = fs::read_dir(&runs) else { return Ok(Vec::new()) };
+    let mut closed = Vec::new();
+    for entry in entries.flatten() {
+        let Ok(name) = entry.file_name().into_string() else { continue };
+        if name.starts_with('.') {
+            continue;
+        }
+        // One that ends at this moment is nobody's to close.
+        if let TryLock::Taken(_lock) = FileLock::try_existing(&entry.path().join(DRAFT))? {
+            if !is_run_id(&name) {
+                continue;
+            }
+            end_marked(&Mark::of_run(&name));
+            if close(project, &name, &entry.path())? {
+                events.event(Event::Interrupted { run: name.clone() });
+                closed.push(name);
+            }
+        }
+    }
+    Ok(closed)
+}
+
+/// Whether a run is at work.
+pub fn is_at_work(runs: &Path, run: &str) -> bool {
+    FileLock::is_held(&runs.join(run).join(DRAFT))
+}
+
+/// The runs at work now, by id.
+pub fn live_runs(runs: &Path) -> Vec<String> {
+    let names = fs::read_dir(runs).into_iter().flatten().flatten().filter_map(|e| e.file_name().into_string().ok());
+    names.filter(|n| !n.starts_with('.') && is_at_work(runs, n)).collect()
+}
+
+/// Whether the run had to be recorded as interrupted; else it had ended, and only its folder was left.
+fn close(project: &Project, run: &str, folder: &Path) -> Result<bool, ExecError> {
+    // A run says that it is over as soon as its receipt is in the store: it may have come there since we looked.
+    project.ledger.catch_up(&project.store)?;
+    let draft = fs::read(folder.join(DRAFT)).ok().and_then(|bytes| serde_json::from_slice::<RunReceipt>(&bytes).ok());
+    let known = project.ledger.run(run)?.is_some();
+    let interrupted = draft.filter(|_| !known);
+    let is_interrupted = interrupted.is_some();
+    if let Some(mut receipt) = interrupted {
+        let writer = project.store.writer()?;
+        for row in project.ledger.executed_in(run)? {
+            let done = StageReceipt::load(&project.store, &row.receipt)?;
+            receipt.metrics.extend(done.metrics.clone());
+            receipt.stages.push(RunStage {
+                stage: row.stage,
+                state: match done.state {
+                    StageState::Done => RunStageState::Ran,
+                    StageState::Failed => RunStageState::Failed,
+                    StageState::Stopped => RunStageState::Stopped,
+                },
+                key: Some(done.key),
+                receipt: Some(row.receipt),
+                seconds: row.seconds,
+            });
+        }
+        for stage in fs::read_dir(folder).into_iter().flatten().flatten() {
+            let finished = |name: &str| receipt.stages.iter().any(|s| s.stage == name);
+            if let Some(cut) = cut_off(&stage.path(), &writer, &project.ledger)?
+                && !finished(&cut.inputs.stage)
+            {
+                let digest = writer.put_document(&canonical(&cut)?)?;
+                receipt.stages.push(RunStage {
+                    stage: cut.inputs.stage,
+                    state: RunStageState::Stopped,
+                    key: Some(cut.key),
+                    receipt: Some(digest),
+                    seconds: 0.0,
+                });
+            }
+        }
+        receipt.state = RunState::Interrupted;
+        receipt.reason = Some("Textum or the machine was lost while it ran".into());
+        writer.put_document(&canonical(&receipt)?)?;
+        writer.publish()?;
+        drop(writer);
+        project.ledger.catch_up(&project.store)?;
+    }
+    fsio::remove_any(folder)?;
+    Ok(is_interrupted)
+}
+
+/// The receipt of a stage that was begun and of whose end nothing is known.
+fn cut_off(folder: &Path, writer: &Writer<'_>, ledger: &Ledger) -> Result<Option<StageReceipt>, ExecError> {
+    let Ok(bytes) = fs::read(folder.join("begun.json")) else { return Ok(None) };
+    let Ok(mut receipt) = serde_json::from_slice::<StageReceipt>(&bytes) else { return Ok(None) };
+    let log = folder.join("log");
+    if log.is_file() {
+        let stored = writer.put_file(&log)?;
+        receipt.log = Content::file(stored.digest, stored.size);
+    }
+    receipt.signals = heard_before(folder, writer, ledger, &receipt)?;
+    receipt.metrics.extend(receipt.signals.iter().flat_map(last_values));
+    // Results of the lost moments before, which it read, may not have become safe.
+    receipt.reads.retain(|r| writer.contains(&r.at.content.digest).unwrap_or(false));
+    receipt.state = StageState::Stopped;
+    receipt.reason = Some("Textum or the machine was lost while it ran".into());
+    Ok(Some(receipt))
+}
+
+/// What a stage that was cut off had told until then, and the checkpoints that it had made.
+fn heard_before(
+    folder: &Path,
+    writer: &Writer<'_>,
+    ledger: &Ledger,
+    receipt: &StageReceipt,
+) -> Result<Option<SignalRecord>, ExecError> {
+    let draft = folder.parent().and_then(|run| fs::read(run.join(DRAFT)).ok());
+    let draft = draft.and_then(|bytes| serde_json::from_slice::<RunReceipt>(&bytes).ok());
+    let better = draft.map(|d| d.better).unwrap_or_default();
+    let mut tally = Tally::new(&folder.join("points.csv"), better);
+    SignalReader::new(&folder.join("signals")).read(true, |line, signal| match signal {
+        Ok(signal) => {
+            // When each line came is not known any more: all count from the beginning on.
+            tally.take(0.0, &signal);
+        }
+        Err(what) => tally.malformed(line, what),
+    });
+    for made in ledger.checkpoints_of(&receipt.run)?.into_iter().filter(|c| c.stage == receipt.inputs.stage) {
+        tally.checkpoint(made.receipt);
+    }
+    let (mut record, points) = tally.end()?;
+    if let Some(points) = points {
+        let stored = writer.put_file(&points)?;
+        record.points = Some(Content::file(stored.digest, stored.size));
+    }
+    Ok((record != SignalRecord::default()).then_some(record))
+}

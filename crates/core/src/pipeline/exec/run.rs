@@ -1,0 +1,373 @@
+//! A whole run, top to bottom.
+
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::rc::Rc;
+use std::sync::Mutex;
+use std::time::Instant;
+
+use textum_base::SourcePath;
+
+use super::apart::Apart;
+use super::conduct::{Common, conduct};
+use super::conductor::{Conductor, declared_by};
+use super::end::{end, fill_tree, nothing_to_do};
+use super::gates::Gates;
+use super::live::LiveRun;
+use super::outcome::RunOutcome;
+use super::schedule::Capacity;
+use super::stage::Bench;
+use super::watch::Watcher;
+use super::{ExecError, LocalPlace};
+use crate::config::graph::StageIndex;
+use crate::data::recorded_anew;
+use crate::event::{CancelToken, Event, EventSink};
+use crate::fsio::TreeDir;
+use crate::pipeline::plan::{Outlook, Plan};
+use crate::project::fingerprint::MayStart;
+use crate::project::git::git_state;
+use crate::project::sandbox::Pool;
+use crate::project::workspace::Project;
+use crate::record::ledger::new_run_id;
+use crate::record::receipt::{
+    BranchedFrom, Content, DatasetState, GitState, RUN_RECEIPT, RunReceipt, RunState, TreeReceipt, canonical,
+};
+use crate::store::{Digest, Stored, Writer};
+
+/// How a run is to go.
+#[derive(Clone, Debug, Default)]
+pub struct RunOptions {
+    /// The stages asked for, with all they need; empty: all.
+    pub stages: Vec<StageIndex>,
+    /// Stages to be executed whatever is recorded.
+    pub force: BTreeSet<StageIndex>,
+    /// Stages at once at most.
+    pub jobs: Option<usize>,
+    /// Whether stages that do not depend on a failed one still run.
+    pub keep_going: bool,
+    /// Whether what stages print is told of.
+    pub echo: bool,
+    /// Whether to work in a fresh folder that holds only what is declared.
+    pub sandbox: bool,
+    /// The checkpoints that stages go on from.
+    pub from: BTreeMap<StageIndex, BranchedFrom>,
+    /// The run that it goes on with.
+    pub resumes: Option<String>,
+    /// A name for the run.
+    pub label: Option<String>,
+    /// Words about the run.
+    pub note: Option<String>,
+    /// The command line's words, for the receipt.
+    pub arguments: Vec<String>,
+    /// Who runs it, and where.
+    pub by: String,
+}
+
+/// Runs what the plan says and records it. The project must have been opened to write.
+pub fn run(
+    project: &mut Project,
+    options: &RunOptions,
+    events: &dyn EventSink,
+    cancel: &CancelToken,
+) -> Result<RunOutcome, ExecError> {
+    let clock = Instant::now();
+    let who =
+        format!("process {}, by {}, since {}", std::process::id(), options.by, jiff::Timestamp::now().strftime("%H:%M:%S UTC"));
+    let _tree = if options.sandbox { None } else { Some(project.workspace.lock_tree(&who)?) };
+    super::close_interrupted(project, events)?;
+    project.may_start = MayStart::Anything;
+    let selected = selected(project, options)?;
+    let gates = Gates::new(project)?;
+    let (recorded, draft, live) = {
+        let project = &*project;
+        let writer = project.store.writer()?;
+        let reads = record_reads(project, &selected, &writer)?;
+        let versions = recorded_anew(project, &reads, &writer, &options.by, None).map_err(Box::new)?;
+        let tell = || {
+            let new = versions.iter().filter(|v| v.new);
+            new.for_each(|v| events.event(Event::NewVersion { dataset: v.name.clone(), number: v.number, rows: v.rows }));
+        };
+        if !options.sandbox && options.label.is_none() && options.note.is_none() {
+            let mut outlook = Outlook::new(project, &selected, options.force.clone())?;
+            outlook.from.clone_from(&options.from);
+            let plan = Plan::make(&outlook, &selected)?;
+            if !plan.has_work() {
+                // A new state of a dataset is recorded, whether or not a stage reads it.
+                writer.publish()?;
+                tell();
+                project.scanner.save();
+                let draft = draft(project, "", options, &reads, Stored { digest: Digest::of(b""), size: 0 }, None);
+                return nothing_to_do(project, plan, outlook.tree, &draft, &gates, events, clock);
+            }
+        }
+        let manifest = writer.put_bytes(project.manifest.text.as_bytes())?;
+        record_settings(project, &writer)?;
+        let git = git_state(project.workspace.root());
+        // Others see that a run is at work before they see content that no receipt speaks of yet.
+        let (draft, live) = begin(project, &HashSet::new(), |run| draft(project, run, options, &reads, manifest, git.clone()))?;
+        // Nothing is executed before what it reads is safe.
+        if let Err(e) = writer.publish() {
+            live.end()?;
+            return Err(e.into());
+        }
+        tell();
+        (reads, draft, live)
+    };
+    let pool = options.sandbox.then(|| Pool::open(&project.workspace.sandboxes_folder())).transpose()?;
+    let sources = Rc::new(recorded);
+    let outcome = carry_out(project, &selected, options, live, draft, sources, pool.as_ref(), &gates, events, cancel, clock)?;
+    project.ledger.catch_up(&project.store)?;
+    project.scanner.save();
+    project.store.fold_small_packs()?;
+    Ok(outcome)
+}
+
+/// Begins a run under an id that no other has, also none that another process is beginning just now;
+/// its last part is none of those just `given`.
+pub(super) fn begin(
+    project: &Project,
+    given: &HashSet<String>,
+    draft: impl Fn(&str) -> RunReceipt,
+) -> Result<(RunReceipt, LiveRun), ExecError> {
+    const TRIES: usize = 20;
+    let mut tries = 0;
+    loop {
+        let draft = draft(&new_run_id(&project.ledger, given)?);
+        match LiveRun::begin(&project.workspace.runs_folder(), &draft) {
+            Err(ExecError::RunTaken(_)) if tries < TRIES => tries += 1,
+            other => return other.map(|live| (draft, live)),
+        }
+    }
+}
+
+/// The stages that are to be dealt with; what cannot be carried out is told before anything is done.
+pub(super) fn selected(project: &Project, options: &RunOptions) -> Result<Vec<bool>, ExecError> {
+    let selected = project.graph.select(&options.stages);
+    crate::pipeline::plan::missing_reads(project, &selected).map_err(crate::pipeline::plan::PlanError::from)?;
+    for stage in options.from.keys() {
+        let decl = &project.manifest.stages[*stage];
+        if !selected[*stage] {
+            return Err(ExecError::NotSelected { stage: decl.name.clone() });
+        }
+        if decl.checkpoints.is_none() {
+            return Err(ExecError::NoCheckpoints { stage: decl.name.clone() });
+        }
+    }
+    Ok(selected)
+}
+
+/// Takes everything that no stage writes into the store: data and code that stages read, and all datasets.
+pub(super) fn record_reads(
+    project: &Project,
+    selected: &[bool],
+    writer: &Writer<'_>,
+) -> Result<BTreeMap<SourcePath, Content>, ExecError> {
+    let stages = project.manifest.stages.iter().enumerate().filter(|(i, _)| selected[*i]);
+    let mut paths: BTreeSet<SourcePath> = stages.flat_map(|(_, s)| s.reads.iter().cloned()).collect();
+    paths.extend(project.manifest.environment.files.iter().map(SourcePath::from));
+    paths.extend(project.manifest.data.iter().map(|d| d.path.clone()));
+    paths.retain(|p| project.graph.writers_of(p).is_empty());
+    let mut recorded = BTreeMap::new();
+    for path in paths {
+        if let Some(content) = project.scanner.record(&path, writer)? {
+            recorded.insert(path, content);
+        }
+    }
+    Ok(recorded)
+}
+
+/// Takes environment, parameters and variables into the store: what a trace names can be read back.
+pub(super) fn record_settings(project: &Project, writer: &Writer<'_>) -> Result<(), ExecError> {
+    let environment = project.environment()?;
+    writer.put_document(&canonical(&environment.record)?)?;
+    if let Some(counted) = &environment.counted {
+        writer.put_document(&canonical(counted)?)?;
+    }
+    let params = project.params.iter().map(|(_, value)| value.to_string());
+    for text in params.chain(environment.variables.values().flatten().cloned()) {
+        writer.put_bytes(text.as_bytes())?;
+    }
+    Ok(())
+}
+
+pub(super) fn draft(
+    project: &Project,
+    run: &str,
+    options: &RunOptions,
+    recorded: &BTreeMap<SourcePath, Content>,
+    stored: Stored,
+    git: Option<GitState>,
+) -> RunReceipt {
+    let manifest = &project.manifest;
+    let data = manifest.data.iter().filter_map(|d| {
+        let content = recorded.get(&d.path)?.clone();
+        Some((d.name.clone(), DatasetState { path: d.path.clone(), content, hold: d.hold }))
+    });
+    RunReceipt {
+        r#type: RUN_RECEIPT.to_string(),
+        run: run.to_string(),
+        project: manifest.name.clone(),
+        state: RunState::Interrupted,
+        reason: None,
+        started: jiff::Timestamp::now().to_string(),
+        ordered: None,
+        after: None,
+        seconds: 0.0,
+        label: options.label.clone(),
+        note: options.note.clone(),
+        arguments: options.arguments.clone(),
+        manifest: Content::file(stored.digest, stored.size),
+        params: project.params.iter().map(|(n, v)| (n.to_string(), v.to_string())).collect(),
+        set: project.set.clone(),
+        sweep: None,
+        resumes: options.resumes.clone(),
+        from: options.from.iter().map(|(s, from)| (project.graph.name(*s).to_string(), from.clone())).collect(),
+        gates: Vec::new(),
+        data: data.collect(),
+        also: BTreeMap::new(),
+        stages: Vec::new(),
+        metrics: BTreeMap::new(),
+        better: manifest.metrics.iter().map(|(n, b)| (n.clone(), *b)).collect(),
+        git,
+        by: options.by.clone(),
+        sandbox: options.sandbox,
+        textum: env!("CARGO_PKG_VERSION").to_string(),
+    }
+}
+
+/// The names of the stages to be dealt with, in their order.
+pub(super) fn names_of(project: &Project, selected: &[bool]) -> Vec<String> {
+    project.graph.order().iter().filter(|s| selected[**s]).map(|s| project.graph.name(*s).to_string()).collect()
+}
+
+/// By how much the clock, at the beginning of a run, is behind what was recorded before: then what is recorded now
+/// would not sort as newest.
+fn clock_behind(project: &Project, started: Option<jiff::Timestamp>) -> Result<Option<jiff::SignedDuration>, ExecError> {
+    let newest = project.ledger.newest_times()?.and_then(|t| t.parse::<jiff::Timestamp>().ok());
+    let behind = newest.zip(started).map(|(newest, started)| newest.duration_since(started));
+    Ok(behind.filter(|d| d.is_positive()).map(|d| d.saturating_add(jiff::SignedDuration::from_micros(1))))
+}
+
+/// A conductor for a run that has begun.
+#[allow(clippy::too_many_arguments)]
+pub(super) fn conductor<'a>(
+    project: &'a Project,
+    selected: &[bool],
+    options: &'a RunOptions,
+    bench: &'a Bench<'a>,
+    live: LiveRun,
+    mut draft: RunReceipt,
+    mut outlook: Outlook<'a>,
+    apart: Option<Apart<'a>>,
+    gates: &'a Gates,
+    clock: Instant,
+) -> Result<Conductor<'a>, ExecError> {
+    outlook.from.clone_from(&options.from);
+    outlook.sources = apart.as_ref().map(|a| a.sources.clone());
+    let environment = Digest::of(&canonical(&outlook.environment.record)?);
+    let declared_whole = |path: &str| project.manifest.stages.iter().any(|s| s.reads.iter().any(|r| r == path));
+    let order: Vec<StageIndex> = project.graph.order().iter().copied().filter(|s| selected[*s]).collect();
+    let started = draft.started.parse::<jiff::Timestamp>().ok();
+    let clock_behind = clock_behind(project, started)?;
+    draft.ordered = clock_behind.and_then(|behind| started?.checked_add(behind).ok()).map(|t| t.to_string());
+    Ok(Conductor {
+        project,
+        outlook,
+        options,
+        bench,
+        live,
+        draft,
+        gates,
+        apart,
+        tree: TreeDir::open(project.workspace.root())?,
+        clock_behind,
+        locks: BTreeMap::new(),
+        waits: BTreeMap::new(),
+        changed: BTreeMap::new(),
+        read_data: BTreeSet::new(),
+        watcher: (!options.sandbox).then(|| Watcher::start(project.workspace.root(), declared_whole)).flatten(),
+        declared: declared_by(project, None),
+        environment: Some(environment),
+        events: bench.events,
+        todo: order.iter().copied().collect(),
+        order,
+        settled: BTreeMap::new(),
+        done: BTreeMap::new(),
+        waiting: Vec::new(),
+        running: BTreeSet::new(),
+        halted: false,
+        clock,
+        ending: Default::default(),
+    })
+}
+
+#[allow(clippy::too_many_arguments)]
+fn carry_out(
+    project: &Project,
+    selected: &[bool],
+    options: &RunOptions,
+    live: LiveRun,
+    draft: RunReceipt,
+    sources: Rc<BTreeMap<SourcePath, Content>>,
+    pool: Option<&Pool>,
+    gates: &Gates,
+    events: &dyn EventSink,
+    cancel: &CancelToken,
+    clock: Instant,
+) -> Result<RunOutcome, ExecError> {
+    let writer = project.store.writer()?;
+    let own = CancelToken::new();
+    let told = live.telling(events);
+    let bench = Bench {
+        pool: pool.map(|pool| (pool, &*project.store)),
+        writer: Some(&writer),
+        place: &LocalPlace,
+        variables: &project.variables,
+        echo: options.echo,
+        events: &told,
+        cancel: &own,
+        at_work: Mutex::default(),
+    };
+    told.event(Event::Begun { run: draft.run.clone(), stages: names_of(project, selected) });
+    let fresh = RefCell::default();
+    let common = Common {
+        writer: &writer,
+        capacity: Capacity::of_machine(options.jobs),
+        fresh: &fresh,
+        unpublished: HashSet::new(),
+        in_flight: HashSet::new(),
+        shared: false,
+        unreleased: Vec::new(),
+        dirty: false,
+    };
+    let outlook = Outlook::new(project, selected, options.force.clone())?;
+    let apart = pool.map(|pool| Apart::new(project, &draft.run, sources, pool));
+    let chain = RefCell::default();
+    let mut only = Some(conductor(project, selected, options, &bench, live, draft, outlook, apart, gates, clock)?);
+    let mut outcome = None;
+    conduct(
+        common,
+        1,
+        cancel,
+        &mut || Ok(only.take()),
+        &mut |ended| {
+            outcome = Some(end(ended, &writer, &chain)?);
+            Ok(())
+        },
+        &mut || Ok(()),
+    )?;
+    writer.publish()?;
+    let Some((outcome, draft, live)) = outcome else { return Err(ExecError::NotBegun) };
+    if !options.sandbox {
+        let mut tree =
+            TreeReceipt::load(project.workspace.root()).map_err(crate::pipeline::plan::PlanError::from)?.unwrap_or_default();
+        tree.run = Some(draft.run.clone());
+        tree.data = draft.data;
+        fill_tree(project, &mut tree, &outcome.stages);
+        tree.save(project.workspace.root())?;
+    }
+    // What says that the run is at work goes once the ledger has it.
+    project.ledger.catch_up(&project.store)?;
+    live.end()?;
+    Ok(outcome)
+}

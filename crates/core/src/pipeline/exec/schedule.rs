@@ -1,0 +1,79 @@
+//! How much of the machine is taken, and whether one more stage fits.
+
+use crate::config::manifest::Needs;
+
+/// The machine's processors and memory, less what stages at work have taken.
+pub struct Capacity {
+    cpus: u32,
+    memory: u64,
+    taken_cpus: u32,
+    taken_memory: u64,
+    most: usize,
+    at_work: usize,
+}
+
+impl Capacity {
+    /// All of this machine, for at most `most` stages at once (`None`: one a processor).
+    pub fn of_machine(most: Option<usize>) -> Capacity {
+        let cpus = std::thread::available_parallelism().map_or(1, |n| n.get());
+        Capacity {
+            cpus: u32::try_from(cpus).unwrap_or(u32::MAX).max(u32::try_from(most.unwrap_or(0)).unwrap_or(u32::MAX)),
+            memory: memory_of_machine(),
+            taken_cpus: 0,
+            taken_memory: 0,
+            most: most.unwrap_or(cpus).max(1),
+            at_work: 0,
+        }
+    }
+
+    /// Stages at once at most.
+    pub fn most(&self) -> usize {
+        self.most
+    }
+
+    /// Takes what a stage needs, if it fits. A stage that needs more than the machine has gets all of it
+    /// once nothing else is at work.
+    pub fn take(&mut self, needs: &Needs) -> bool {
+        let fits = self.at_work < self.most
+            && self.taken_cpus.saturating_add(needs.cpus) <= self.cpus
+            && self.taken_memory.saturating_add(needs.memory) <= self.memory;
+        if !fits && self.at_work > 0 {
+            return false;
+        }
+        self.at_work += 1;
+        self.taken_cpus = self.taken_cpus.saturating_add(needs.cpus);
+        self.taken_memory = self.taken_memory.saturating_add(needs.memory);
+        true
+    }
+
+    /// Gives back what a stage had taken.
+    pub fn give_back(&mut self, needs: &Needs) {
+        self.at_work = self.at_work.saturating_sub(1);
+        self.taken_cpus = self.taken_cpus.saturating_sub(needs.cpus);
+        self.taken_memory = self.taken_memory.saturating_sub(needs.memory);
+    }
+}
+
+fn memory_of_machine() -> u64 {
+    let kib = |line: &str| line.split_whitespace().nth(1).and_then(|n| n.parse::<u64>().ok());
+    let text = std::fs::read_to_string("/proc/meminfo").unwrap_or_default();
+    text.lines().find(|l| l.starts_with("MemTotal:")).and_then(kib).map_or(u64::MAX, |k| k * 1024)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn stages_fit_or_wait_and_a_giant_runs_alone() {
+        let mut capacity = Capacity { cpus: 4, memory: 100, taken_cpus: 0, taken_memory: 0, most: 3, at_work: 0 };
+        let small = Needs { cpus: 1, memory: 60, time: None };
+        let giant = Needs { cpus: 9, memory: 0, time: None };
+        assert!(capacity.take(&small));
+        assert!(!capacity.take(&small), "memory is short");
+        assert!(!capacity.take(&giant));
+        capacity.give_back(&small);
+        assert!(capacity.take(&giant), "alone it may");
+        assert!(!capacity.take(&small));
+    }
+}

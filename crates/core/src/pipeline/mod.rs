@@ -1,0 +1,7 @@
+//! From a plan to receipts: what is to run and why, running it, and judging what it says.
+
+pub mod evaluation;
+pub mod exec;
+pub mod plan;
+pub mod rule;
+pub mod signal;

@@ -1,0 +1,283 @@
+//! The decision for one stage. There is no second rule book: whoever wants to know what is to be done
+//! for a stage asks here.
+
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::rc::Rc;
+
+use textum_base::SourcePath;
+
+use super::reads::{ReadState, missing_reads, read_state, state_apart};
+use super::{Action, PlanError};
+use crate::config::graph::StageIndex;
+use crate::project::fingerprint::{EnvironmentNow, Reason, ReasonKind, inputs_of, reasons};
+use crate::project::workspace::Project;
+use crate::record::receipt::{BranchedFrom, Content, CountedEnvironment, Inputs, PathContent, StageReceipt, TreeReceipt};
+use crate::store::Digest;
+
+/// Everything that decisions are made from.
+pub struct Outlook<'p> {
+    /// The project.
+    pub project: &'p Project,
+    /// Its environment.
+    pub environment: EnvironmentNow,
+    /// What the tree's receipt says stands there.
+    pub tree: Option<TreeReceipt>,
+    /// Stages to be executed whatever is recorded.
+    pub forced: BTreeSet<StageIndex>,
+    /// The checkpoints that stages are to go on from.
+    pub from: BTreeMap<StageIndex, BranchedFrom>,
+    /// For stages apart from the working tree: everything that no stage writes, as it was taken in.
+    pub sources: Option<Rc<BTreeMap<SourcePath, Content>>>,
+    /// Results, by key, that the ledger does not know of yet.
+    pub fresh: Option<&'p RefCell<HashMap<Digest, Recorded>>>,
+}
+
+/// What is known of an upstream stage.
+#[derive(Clone, Debug)]
+pub enum Settled {
+    /// Its result is known.
+    Result {
+        /// Its outputs.
+        outputs: Vec<PathContent>,
+        /// Whether they stand in the tree already.
+        in_place: bool,
+    },
+    /// It will be executed.
+    Pending,
+}
+
+/// A recorded result.
+#[derive(Clone, Debug)]
+pub struct Recorded {
+    /// The stage receipt.
+    pub receipt: Digest,
+    /// The run that executed it.
+    pub run: String,
+    /// What was brought forth, sorted by path.
+    pub outputs: Vec<PathContent>,
+    /// Whether it has metrics.
+    pub has_metrics: bool,
+}
+
+/// What is to be done for a stage, and why.
+#[derive(Clone, Debug)]
+pub struct Decision {
+    /// The stage's name.
+    pub stage: String,
+    /// The stage's number.
+    pub index: StageIndex,
+    /// What is to be done.
+    pub action: Action,
+    /// The stage's inputs, unless something it reads is yet to be written.
+    pub inputs: Option<Inputs>,
+    /// Their digest.
+    pub key: Option<Digest>,
+    /// What stands at its reads, as far as known.
+    pub reads: BTreeMap<SourcePath, Content>,
+    /// Why.
+    pub reasons: Vec<Reason>,
+    /// The recorded result, if there is one for the key.
+    pub result: Option<Recorded>,
+    /// How long the stage took the last time it was done, in seconds.
+    pub before: Option<f64>,
+}
+
+impl Decision {
+    /// What later stages can know of this one before anything is executed.
+    pub fn outlook(&self) -> Settled {
+        match (&self.result, self.action) {
+            (Some(recorded), Action::Reuse | Action::UpToDate) => {
+                Settled::Result { outputs: recorded.outputs.clone(), in_place: self.action == Action::UpToDate }
+            }
+            _ => Settled::Pending,
+        }
+    }
+}
+
+/// What stands at all reads of a stage.
+#[derive(Default)]
+struct AllReads {
+    contents: BTreeMap<SourcePath, Content>,
+    inputs: BTreeMap<SourcePath, crate::record::receipt::ReadInput>,
+    pending: Vec<(SourcePath, StageIndex)>,
+    absent: Vec<SourcePath>,
+}
+
+impl<'p> Outlook<'p> {
+    /// An outlook on a project as it is now; reads that cannot come about are mistakes of the manifest.
+    pub fn new(project: &'p Project, selected: &[bool], forced: BTreeSet<StageIndex>) -> Result<Outlook<'p>, PlanError> {
+        missing_reads(project, selected)?;
+        let environment = project.environment()?;
+        let tree = TreeReceipt::load(project.workspace.root())?;
+        Ok(Outlook { project, environment, tree, forced, from: BTreeMap::new(), sources: None, fresh: None })
+    }
+
+    /// Decides for one stage, given what is known of those it reads from.
+    pub fn decide(&self, stage: StageIndex, settled: &BTreeMap<StageIndex, Settled>) -> Result<Decision, PlanError> {
+        let decl = &self.project.manifest.stages[stage];
+        let reads = self.all_reads(stage, settled)?;
+        let mut decision = Decision {
+            stage: decl.name.clone(),
+            index: stage,
+            action: Action::Run,
+            inputs: None,
+            key: None,
+            reads: reads.contents,
+            reasons: Vec::new(),
+            result: None,
+            before: None,
+        };
+        let inputs = inputs_of(decl, &self.project.params, reads.inputs, &self.environment, self.from.get(&stage))?;
+        if !reads.pending.is_empty() || !reads.absent.is_empty() {
+            let baseline = self.baseline(&decl.name)?;
+            decision.before = baseline.as_ref().map(|b| b.seconds);
+            decision.reasons = self.pending_reasons(inputs, baseline.as_ref(), &reads.pending, &reads.absent);
+            return Ok(decision);
+        }
+        let key = inputs.key()?;
+        self.settle(&mut decision, &key, &inputs)?;
+        decision.inputs = Some(inputs);
+        decision.key = Some(key);
+        Ok(decision)
+    }
+
+    fn all_reads(&self, stage: StageIndex, settled: &BTreeMap<StageIndex, Settled>) -> Result<AllReads, PlanError> {
+        let mut all = AllReads::default();
+        let declared = self.project.manifest.stages[stage].reads.iter().cloned();
+        for path in declared.chain(self.project.manifest.environment.files.iter().map(SourcePath::from)) {
+            let state = match &self.sources {
+                Some(sources) => state_apart(self.project, &path, settled, sources)?,
+                None => read_state(self.project, &path, settled)?,
+            };
+            match state {
+                ReadState::Known(content, input) => {
+                    all.contents.insert(path.clone(), content);
+                    all.inputs.insert(path, input);
+                }
+                ReadState::Pending(writer) => all.pending.push((path, writer)),
+                ReadState::Absent => all.absent.push(path),
+            }
+        }
+        Ok(all)
+    }
+
+    /// What the stage's inputs are compared with: its result in the tree, else its last one.
+    fn baseline(&self, stage: &str) -> Result<Option<StageReceipt>, PlanError> {
+        let in_tree = self.tree.as_ref().and_then(|t| t.stages.get(stage)).map(|s| s.receipt);
+        let known = in_tree.filter(|d| self.project.store.contains(d).unwrap_or(false));
+        let digest = match known {
+            Some(digest) => Some(digest),
+            None => self.project.ledger.last_done(stage)?.map(|row| row.receipt),
+        };
+        Ok(digest.map(|d| StageReceipt::load(&self.project.store, &d)).transpose()?)
+    }
+
+    fn counted(&self, digest: &Digest) -> Option<CountedEnvironment> {
+        let now = self.environment.counted.as_ref()?;
+        let is_now = crate::record::receipt::canonical(now).is_ok_and(|bytes| Digest::of(&bytes) == *digest);
+        if is_now { Some(now.clone()) } else { CountedEnvironment::load(&self.project.store, digest).ok() }
+    }
+
+    fn pending_reasons(
+        &self,
+        mut inputs: Inputs,
+        baseline: Option<&StageReceipt>,
+        pending: &[(SourcePath, StageIndex)],
+        absent: &[SourcePath],
+    ) -> Vec<Reason> {
+        let mut found = Vec::new();
+        if let Some(old) = baseline.map(|b| &b.inputs) {
+            for (path, _) in pending {
+                if let Some(read) = old.reads.get(path) {
+                    inputs.reads.insert(path.clone(), read.clone());
+                }
+            }
+            found = reasons(old, &inputs, |d| self.counted(d));
+            found.retain(|r| !(r.kind == ReasonKind::Read && pending.iter().any(|(p, _)| *p == r.name)));
+        } else {
+            found.push(Reason::plain(ReasonKind::New, &inputs.stage));
+        }
+        found.extend(pending.iter().map(|(path, writer)| Reason {
+            kind: ReasonKind::Upstream,
+            name: path.to_string(),
+            from: None,
+            to: Some(self.project.graph.name(*writer).to_string()),
+        }));
+        found.extend(absent.iter().map(|path| Reason::plain(ReasonKind::Missing, path)));
+        found
+    }
+
+    fn settle(&self, decision: &mut Decision, key: &Digest, inputs: &Inputs) -> Result<(), PlanError> {
+        let ledger = &self.project.ledger;
+        let fresh = self.fresh.and_then(|f| f.borrow().get(key).cloned());
+        decision.result = match (fresh, ledger.result_and_run_of(key)?) {
+            (Some(fresh), _) => Some(fresh),
+            (None, Some((receipt, run, has_metrics))) => {
+                Some(Recorded { receipt, run, outputs: ledger.outputs_of(&receipt)?, has_metrics })
+            }
+            (None, None) => None,
+        };
+        let forced = self.forced.contains(&decision.index);
+        let (differing, dropped) = match &decision.result {
+            Some(recorded) if !forced => self.hold_against_tree(&recorded.outputs)?,
+            _ => Default::default(),
+        };
+        if decision.result.is_some() && !forced && differing.is_empty() {
+            decision.action = Action::UpToDate;
+            return Ok(());
+        }
+        let baseline = self.baseline(&decision.stage)?;
+        decision.before = baseline.as_ref().map(|b| b.seconds);
+        let compared = || match &baseline {
+            Some(old) => reasons(&old.inputs, inputs, |d| self.counted(d)),
+            None => vec![Reason::plain(ReasonKind::New, &decision.stage)],
+        };
+        if forced {
+            decision.reasons = vec![Reason::plain(ReasonKind::Forced, &decision.stage)];
+        } else if decision.result.is_none() {
+            decision.reasons = compared();
+        } else {
+            // What led to another recorded result than the one that stands there; else what became of it.
+            let led_here = baseline.as_ref().is_some_and(|old| old.key != *key);
+            decision.action = if dropped.is_empty() { Action::Reuse } else { Action::Run };
+            decision.reasons = if led_here { compared() } else { differing };
+            decision.reasons.extend(dropped);
+        }
+        Ok(())
+    }
+
+    /// The outputs that do not stand in the tree, and those of them that the store no longer has.
+    fn hold_against_tree(&self, outputs: &[PathContent]) -> Result<(Vec<Reason>, Vec<Reason>), PlanError> {
+        let mut differing = Vec::new();
+        let mut dropped = Vec::new();
+        for output in outputs {
+            // What cannot be looked at (a pipe, a link that leaves) is not what is recorded; the run moves it aside.
+            let (now, strange) = match self.sources.is_some() {
+                true => (None, false),
+                false => match self.project.scanner.look(&output.path) {
+                    Ok(now) => (now, false),
+                    Err(e) if e.is_textums_own() => return Err(e.into()),
+                    Err(_) => (None, true),
+                },
+            };
+            if now.as_ref() == Some(&output.content) {
+                continue;
+            }
+            if !self.project.store.contains(&output.content.digest).map_err(super::ReadError::from)? {
+                dropped.push(Reason::plain(ReasonKind::Dropped, &output.path));
+            }
+            differing.push(match now {
+                None if strange => Reason::plain(ReasonKind::Edited, &output.path),
+                None => Reason::plain(ReasonKind::Missing, &output.path),
+                Some(now) => Reason {
+                    kind: ReasonKind::Edited,
+                    name: output.path.to_string(),
+                    from: Some(output.content.digest.to_string()),
+                    to: Some(now.digest.to_string()),
+                },
+            });
+        }
+        Ok((differing, dropped))
+    }
+}

@@ -1,0 +1,116 @@
+//! Graph, inputs and ledger into decisions with reasons. `plan`, `--check` and `run` use the same code:
+//! a run asks again for each stage once what it reads is settled.
+
+mod decide;
+mod detail;
+mod reads;
+
+use std::collections::BTreeMap;
+
+use serde::Serialize;
+
+pub use decide::{Decision, Outlook, Recorded, Settled};
+pub use detail::{ReadDetail, read_detail};
+pub use reads::{ReadError, missing_reads};
+
+use crate::config::graph::StageIndex;
+use crate::config::manifest::ManifestError;
+use crate::project::fingerprint::{PythonError, Reason};
+use crate::record::ledger::LedgerError;
+use crate::record::receipt::{DocumentError, ReceiptError, TreeReceiptError};
+
+/// What is to be done for a stage.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Action {
+    /// Execute it.
+    Run,
+    /// Put a recorded result in place.
+    Reuse,
+    /// Nothing: the recorded result stands there.
+    UpToDate,
+}
+
+/// What is to be done for all stages asked for, in the order of their dependencies.
+#[derive(Debug)]
+pub struct Plan {
+    /// The decisions.
+    pub decisions: Vec<Decision>,
+}
+
+/// Why no plan could be made.
+#[derive(Debug, thiserror::Error)]
+pub enum PlanError {
+    /// Something that is read is neither there nor written by a stage.
+    #[error(transparent)]
+    Mistakes(#[from] Box<ManifestError>),
+    /// No stage has this name.
+    #[error("there is no stage `{name}`{}", near.as_ref().map_or(String::new(), |n| format!(": did you mean `{n}`?")))]
+    NoStage {
+        /// The name given.
+        name: String,
+        /// The most similar stage.
+        near: Option<String>,
+    },
+    /// What stands at a read could not be looked at.
+    #[error(transparent)]
+    Read(#[from] ReadError),
+    /// The interpreter.
+    #[error(transparent)]
+    Python(#[from] PythonError),
+    /// The ledger.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// A receipt.
+    #[error(transparent)]
+    Receipt(#[from] ReceiptError),
+    /// A document could not be made.
+    #[error(transparent)]
+    Document(#[from] DocumentError),
+    /// The tree's receipt.
+    #[error(transparent)]
+    Tree(#[from] TreeReceiptError),
+}
+
+/// Names of stages to their numbers; an unknown one is an error with the nearest known.
+pub fn select_stages(outlook: &crate::project::workspace::Project, names: &[String]) -> Result<Vec<StageIndex>, PlanError> {
+    let known = || outlook.manifest.stages.iter().map(|s| s.name.as_str());
+    names
+        .iter()
+        .map(|name| {
+            outlook.graph.index_of(name).ok_or_else(|| PlanError::NoStage {
+                name: name.clone(),
+                near: crate::config::manifest::nearest(name, known()).map(str::to_string),
+            })
+        })
+        .collect()
+}
+
+impl Plan {
+    /// Decides for all the stages asked for and what they need, without writing anything.
+    pub fn make(outlook: &Outlook<'_>, selected: &[bool]) -> Result<Plan, PlanError> {
+        outlook.project.ledger.at_once(|| Plan::decide_all(outlook, selected))?
+    }
+
+    fn decide_all(outlook: &Outlook<'_>, selected: &[bool]) -> Result<Plan, PlanError> {
+        let mut settled = BTreeMap::new();
+        let mut decisions = Vec::new();
+        let order = outlook.project.graph.order();
+        for stage in order.iter().copied().filter(|s| selected[*s]) {
+            let decision = outlook.decide(stage, &settled)?;
+            settled.insert(stage, decision.outlook());
+            decisions.push(decision);
+        }
+        Ok(Plan { decisions })
+    }
+
+    /// Whether anything would be executed or put in place.
+    pub fn has_work(&self) -> bool {
+        self.decisions.iter().any(|d| d.action != Action::UpToDate)
+    }
+
+    /// The reasons of a decision in this plan, by stage.
+    pub fn reasons(&self, stage: &str) -> &[Reason] {
+        self.decisions.iter().find(|d| d.stage == stage).map_or(&[], |d| &d.reasons)
+    }
+}

@@ -1,0 +1,128 @@
+//! All parts of an open project together, for those who need most of them.
+
+use std::path::Path;
+use std::rc::Rc;
+use std::sync::Arc;
+
+use super::{Workspace, WorkspaceError};
+use crate::config::graph::Graph;
+use crate::config::manifest::{LoadError, Manifest, Params};
+use crate::project::fingerprint::{EnvironmentNow, MayStart, PythonError, Scanner, environment, is_secret, key_of, make_key};
+use crate::record::ledger::{Ledger, LedgerError};
+use crate::record::receipt::Hold;
+use crate::store::Store;
+
+/// An open project: the manifest checked, the store and ledger open.
+pub struct Project {
+    /// Its paths.
+    pub workspace: Workspace,
+    /// Its manifest.
+    pub manifest: Arc<Manifest>,
+    /// The graph of its stages.
+    pub graph: Arc<Graph>,
+    /// Parameters as this command uses them: the manifest's, with what was set for once.
+    pub params: Params,
+    /// Names of the parameters set for once.
+    pub set: Vec<String>,
+    /// Its store.
+    pub store: Arc<Store>,
+    /// Its ledger.
+    pub ledger: Rc<Ledger>,
+    /// Looks at its files.
+    pub scanner: Arc<Scanner>,
+    /// Environment variables of this process.
+    pub variables: Vec<(String, String)>,
+    /// Whether an interpreter that lies in the project may be started: set by what executes stages.
+    pub may_start: MayStart,
+}
+
+/// Why a project could not be opened.
+#[derive(Debug, thiserror::Error)]
+pub enum LoadProjectError {
+    /// Not a project, or one of a newer format.
+    #[error(transparent)]
+    Workspace(#[from] WorkspaceError),
+    /// The manifest.
+    #[error(transparent)]
+    Manifest(#[from] LoadError),
+    /// The ledger.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+}
+
+impl Project {
+    /// Opens the project that a folder belongs to, without leaving a trace in one that has no state.
+    /// `variables` are those that stages may get.
+    pub fn open(folder: &Path, variables: Vec<(String, String)>) -> Result<Project, LoadProjectError> {
+        let workspace = Workspace::find(folder)?;
+        let manifest = Manifest::load(&workspace.manifest_path())?;
+        let store = Store::open(&workspace.store_folder());
+        let ledger = match workspace.state().is_dir() {
+            true => Ledger::open(&workspace.ledger_path(), &store)?,
+            false => Ledger::in_memory()?,
+        };
+        let references = manifest.data.iter().filter(|d| d.hold == Hold::Reference).map(|d| d.path.clone()).collect();
+        let scanner = Scanner::open(workspace.root(), workspace.cache_folder()).with_references(references);
+        let graph = Graph::build(&manifest.stages);
+        let params = manifest.params.clone();
+        Ok(Project {
+            workspace,
+            manifest: Arc::new(manifest),
+            graph: Arc::new(graph),
+            params,
+            set: Vec::new(),
+            store: Arc::new(store),
+            ledger: Rc::new(ledger),
+            scanner: Arc::new(scanner),
+            variables,
+            may_start: MayStart::NothingOfTheProject,
+        })
+    }
+
+    /// Opens the project for work that is recorded: makes Textum's folder if there is none.
+    pub fn open_to_write(folder: &Path, variables: Vec<(String, String)>) -> Result<Project, LoadProjectError> {
+        let workspace = Workspace::find(folder)?;
+        // A manifest with mistakes is reported before anything is made.
+        Manifest::load(&workspace.manifest_path())?;
+        workspace.create_state()?;
+        let project = Project::open(folder, variables)?;
+        if project.manifest.environment.vars.iter().any(|v| is_secret(v)) {
+            make_key(&project.workspace.secret_key_path()).map_err(WorkspaceError::from)?;
+        }
+        Ok(project)
+    }
+
+    /// The same project with other parameters. Everything else is shared.
+    pub fn variant(&self, params: Params, set: Vec<String>) -> Project {
+        Project {
+            workspace: self.workspace.clone(),
+            manifest: self.manifest.clone(),
+            graph: self.graph.clone(),
+            params,
+            set,
+            store: self.store.clone(),
+            ledger: self.ledger.clone(),
+            scanner: self.scanner.clone(),
+            variables: self.variables.clone(),
+            may_start: self.may_start,
+        }
+    }
+
+    /// The environment that stages have now.
+    pub fn environment(&self) -> Result<EnvironmentNow, PythonError> {
+        let cache = self.workspace.cache_folder();
+        let (decl, root) = (&self.manifest.environment, self.workspace.root());
+        let key = key_of(&self.workspace.secret_key_path());
+        environment(decl, root, &self.variables, key.as_ref(), cache.as_deref(), self.may_start)
+    }
+
+    /// How what stands at a path is kept.
+    pub fn hold_of(&self, path: &str) -> Hold {
+        if self.scanner.is_reference(path) { Hold::Reference } else { Hold::Store }
+    }
+
+    /// The dataset that a path is, or is part of.
+    pub fn dataset_of(&self, path: &str) -> Option<&str> {
+        self.manifest.data.iter().find(|d| crate::config::manifest::overlap(path, &d.path)).map(|d| d.name.as_str())
+    }
+}

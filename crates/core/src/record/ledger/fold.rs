@@ -1,0 +1,348 @@
+//! Documents into rows. The rows depend on the documents only, not on the order they are met in.
+
+use rusqlite::{Transaction, TransactionBehavior, params};
+
+use super::{Ledger, LedgerError};
+use crate::record::receipt::{
+    CHECKPOINT_RECEIPT, CheckpointReceipt, Content, DATA_RECEIPT, DataReceipt, DocumentError, LOSS_RECEIPT, LossReceipt,
+    PRUNE_RECEIPT, PathContent, PruneReceipt, REBUILD_RECEIPT, REMARK_RECEIPT, RUN_RECEIPT, RebuildReceipt, RemarkReceipt,
+    RunReceipt, STAGE_RECEIPT, StageReceipt, read_document, type_of,
+};
+use crate::store::{Digest, Store, StoreError};
+
+impl Ledger {
+    /// Takes in the documents of all packs that have not been seen.
+    pub(super) fn fold_new(&self, store: &Store) -> Result<usize, LedgerError> {
+        let unseen = self.unseen_packs(store)?;
+        if unseen.is_empty() {
+            return Ok(0);
+        }
+        store.reload()?;
+        self.fold(store, unseen)
+    }
+
+    /// Takes in the documents of these packs.
+    pub(super) fn fold(&self, store: &Store, packs: Vec<Digest>) -> Result<usize, LedgerError> {
+        let db = self.db.borrow();
+        let tx = Transaction::new_unchecked(&db, TransactionBehavior::Immediate).map_err(|e| self.failed(e))?;
+        let taken = self.fold_into(&tx, store, packs)?;
+        tx.commit().map_err(|e| self.failed(e))?;
+        Ok(taken)
+    }
+
+    pub(super) fn fold_into(&self, tx: &Transaction<'_>, store: &Store, packs: Vec<Digest>) -> Result<usize, LedgerError> {
+        let fail = |e| self.failed(e);
+        let mut taken = 0;
+        for pack in packs {
+            let documents = match store.documents_in(&pack) {
+                // Folded into another pack meanwhile; its documents are met there.
+                Err(StoreError::Io(e)) if e.is_not_found() => continue,
+                other => other?,
+            };
+            for digest in documents {
+                let bytes = store.read(&digest)?;
+                taken += usize::from(fold(tx, &digest, &bytes).map_err(|e| e.into_ledger(&self.path))?);
+            }
+            let mut seen = tx.prepare_cached("INSERT OR IGNORE INTO packs VALUES (?1)").map_err(fail)?;
+            seen.execute([pack.as_bytes()]).map_err(fail)?;
+        }
+        Ok(taken)
+    }
+
+    fn unseen_packs(&self, store: &Store) -> Result<Vec<Digest>, LedgerError> {
+        let packs = store.packs()?;
+        let seen: Vec<[u8; 32]> = self.rows("SELECT name FROM packs", &[], |r| r.get(0))?;
+        let seen: std::collections::HashSet<[u8; 32]> = seen.into_iter().collect();
+        Ok(packs.into_iter().filter(|p| !seen.contains(p.as_bytes())).collect())
+    }
+
+    /// The documents that cannot be read, with what is wrong with each: they are left out of everything.
+    pub fn unreadable(&self) -> Result<Vec<(Digest, String)>, LedgerError> {
+        self.rows("SELECT digest, what FROM unreadable ORDER BY digest", &[], |r| Ok((Digest::from_bytes(r.get(0)?), r.get(1)?)))
+    }
+}
+
+enum FoldError {
+    Sql(rusqlite::Error),
+    Document(DocumentError),
+}
+
+impl FoldError {
+    fn into_ledger(self, path: &std::path::Path) -> LedgerError {
+        match self {
+            FoldError::Sql(source) => LedgerError::of(path, source),
+            FoldError::Document(e) => LedgerError::Receipt(e.into()),
+        }
+    }
+}
+
+impl From<rusqlite::Error> for FoldError {
+    fn from(e: rusqlite::Error) -> FoldError {
+        FoldError::Sql(e)
+    }
+}
+
+impl From<DocumentError> for FoldError {
+    fn from(e: DocumentError) -> FoldError {
+        FoldError::Document(e)
+    }
+}
+
+/// Takes one document in; `false` when it was known.
+fn fold(tx: &Transaction<'_>, digest: &Digest, bytes: &[u8]) -> Result<bool, FoldError> {
+    let kind = type_of(bytes).unwrap_or_default();
+    let new = tx.prepare_cached("INSERT OR IGNORE INTO documents VALUES (?1, ?2)")?.execute(params![digest.as_bytes(), kind])?;
+    if new == 0 {
+        return Ok(false);
+    }
+    match fold_known(tx, digest, &kind, bytes) {
+        // One that cannot be read, or says what could do harm, is left out and told of; it is no reason to be
+        // without all others.
+        Err(FoldError::Document(e @ (DocumentError::Malformed { .. } | DocumentError::Unwritable(_)))) => {
+            tx.prepare_cached("INSERT OR IGNORE INTO unreadable VALUES (?1, ?2)")?
+                .execute(params![digest.as_bytes(), e.to_string()])?;
+            Ok(true)
+        }
+        other => other.map(|()| true),
+    }
+}
+
+fn fold_known(tx: &Transaction<'_>, digest: &Digest, kind: &str, bytes: &[u8]) -> Result<(), FoldError> {
+    match kind {
+        STAGE_RECEIPT => fold_stage(tx, digest, &read_document(digest, bytes)?)?,
+        RUN_RECEIPT => fold_run(tx, digest, &read_document(digest, bytes)?)?,
+        DATA_RECEIPT => fold_data(tx, digest, &read_document(digest, bytes)?)?,
+        PRUNE_RECEIPT => fold_prune(tx, &read_document(digest, bytes)?)?,
+        CHECKPOINT_RECEIPT => fold_checkpoint(tx, digest, &read_document(digest, bytes)?)?,
+        REMARK_RECEIPT => fold_remark(tx, digest, &read_document(digest, bytes)?)?,
+        REBUILD_RECEIPT => fold_rebuild(tx, digest, &read_document(digest, bytes)?)?,
+        LOSS_RECEIPT => fold_loss(tx, digest, &read_document(digest, bytes)?)?,
+        // A newer receipt is an error rather than a gap in the history; other documents are not indexed.
+        other if other.starts_with("textum/") && other.contains("-receipt@") => {
+            let known = newest_known(other).to_string();
+            return Err(DocumentError::Newer { digest: *digest, found: other.to_string(), known }.into());
+        }
+        _ => {}
+    }
+    Ok(())
+}
+
+fn newest_known(kind: &str) -> &'static str {
+    match kind.split('@').next().unwrap_or_default() {
+        "textum/stage-receipt" => STAGE_RECEIPT,
+        "textum/run-receipt" => RUN_RECEIPT,
+        "textum/data-receipt" => DATA_RECEIPT,
+        "textum/prune-receipt" => PRUNE_RECEIPT,
+        "textum/checkpoint-receipt" => CHECKPOINT_RECEIPT,
+        "textum/remark-receipt" => REMARK_RECEIPT,
+        "textum/loss-receipt" => LOSS_RECEIPT,
+        _ => REBUILD_RECEIPT,
+    }
+}
+
+/// Which files of a content are private, as the ledger keeps it.
+fn private_text(content: &Content) -> Option<String> {
+    (content.private != Default::default()).then(|| serde_json::to_string(&content.private).unwrap_or_default())
+}
+
+/// A time in a form that sorts as time does, whatever digits it was written with.
+fn sortable(time: &str) -> String {
+    time.parse::<jiff::Timestamp>().map_or_else(|_| time.to_string(), |t| format!("{t:.9}"))
+}
+
+/// A unit variant's word in JSON, such as `up-to-date`.
+pub(super) fn word(value: &impl serde::Serialize) -> String {
+    match serde_json::to_value(value) {
+        Ok(serde_json::Value::String(word)) => word,
+        _ => String::new(),
+    }
+}
+
+fn fold_paths<'p, P: AsRef<str> + 'p>(
+    tx: &Transaction<'_>,
+    receipt: &Digest,
+    role: &str,
+    paths: impl Iterator<Item = &'p PathContent<P>>,
+) -> rusqlite::Result<()> {
+    let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO paths VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?;
+    for p in paths {
+        let content = &p.content;
+        insert.execute(params![
+            receipt.as_bytes(),
+            role,
+            p.path.as_ref(),
+            word(&content.kind),
+            content.digest.as_bytes(),
+            content.size as i64,
+            content.files.map(|n| n as i64),
+            private_text(content)
+        ])?;
+    }
+    Ok(())
+}
+
+fn fold_stage(tx: &Transaction<'_>, digest: &Digest, receipt: &StageReceipt) -> rusqlite::Result<()> {
+    tx.prepare_cached("INSERT OR IGNORE INTO stage_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)")?.execute(params![
+        digest.as_bytes(),
+        receipt.run,
+        receipt.inputs.stage,
+        receipt.key.as_bytes(),
+        word(&receipt.state),
+        receipt.started,
+        receipt.seconds,
+        receipt.metrics.len() as i64,
+        sortable(receipt.ordered.as_ref().unwrap_or(&receipt.started))
+    ])?;
+    fold_paths(tx, digest, "read", receipt.reads.iter().map(|r| &r.at))?;
+    fold_paths(tx, digest, "write", receipt.outputs())?;
+    fold_paths(tx, digest, "left", receipt.left.iter())
+}
+
+fn fold_run(tx: &Transaction<'_>, digest: &Digest, run: &RunReceipt) -> rusqlite::Result<()> {
+    let suffix = run.run.rsplit('-').next().unwrap_or_default();
+    // Two processes may both have closed a lost run: the same one of the two counts in any order.
+    let new = tx
+        .prepare_cached(
+            "INSERT INTO runs VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?7, ?10, ?11) ON CONFLICT (id) DO UPDATE SET receipt = excluded.receipt, \
+             started = excluded.started, seconds = excluded.seconds, state = excluded.state, label = excluded.label, \
+             sandbox = excluded.sandbox, commit_id = excluded.commit_id, given_label = excluded.given_label, sweep = excluded.sweep, ordered = excluded.ordered \
+             WHERE (excluded.state <> 'interrupted', excluded.receipt) > (state <> 'interrupted', receipt)",
+        )?
+        .execute(params![
+            run.run, suffix, digest.as_bytes(), run.started, run.seconds, word(&run.state), run.label, run.sandbox,
+            run.git.as_ref().map(|g| &g.commit), run.sweep, sortable(run.ordered.as_ref().unwrap_or(&run.started))
+        ])?;
+    if new == 0 {
+        return Ok(());
+    }
+    label_of(tx, &run.run)?;
+    for table in ["run_stages", "run_params", "run_metrics", "run_data"] {
+        tx.prepare_cached(&format!("DELETE FROM {table} WHERE run = ?1"))?.execute([&run.run])?;
+    }
+    let mut insert = tx.prepare_cached("INSERT INTO run_stages VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?;
+    for (position, stage) in run.stages.iter().enumerate() {
+        let (key, receipt) = (stage.key.map(|k| *k.as_bytes()), stage.receipt.map(|r| *r.as_bytes()));
+        insert.execute(params![run.run, position as i64, stage.stage, word(&stage.state), key, receipt, stage.seconds])?;
+    }
+    let mut insert = tx.prepare_cached("INSERT INTO run_params VALUES (?1, ?2, ?3)")?;
+    for (name, value) in &run.params {
+        insert.execute(params![run.run, name, value])?;
+    }
+    let mut insert = tx.prepare_cached("INSERT INTO run_metrics VALUES (?1, ?2, ?3)")?;
+    for (name, value) in &run.metrics {
+        insert.execute(params![run.run, name, value.0])?; // SQLite keeps NaN as NULL
+    }
+    let mut insert = tx.prepare_cached("INSERT INTO run_data VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?;
+    for (name, data) in &run.data {
+        let content = &data.content;
+        insert.execute(params![
+            run.run,
+            name,
+            data.path.as_str(),
+            word(&content.kind),
+            content.digest.as_bytes(),
+            content.size as i64
+        ])?;
+    }
+    Ok(())
+}
+
+/// The label of a run: the one given last, whether with the run or after it.
+fn label_of(tx: &Transaction<'_>, run: &str) -> rusqlite::Result<()> {
+    tx.prepare_cached(
+        "UPDATE runs SET label = nullif(coalesce((SELECT label FROM remarks WHERE run = ?1 AND label IS NOT NULL \
+         ORDER BY made DESC, receipt DESC LIMIT 1), given_label), '') WHERE id = ?1",
+    )?
+    .execute([run])?;
+    Ok(())
+}
+
+fn fold_remark(tx: &Transaction<'_>, digest: &Digest, remark: &RemarkReceipt) -> rusqlite::Result<()> {
+    tx.prepare_cached("INSERT OR IGNORE INTO remarks VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?.execute(params![
+        digest.as_bytes(),
+        remark.run,
+        remark.note,
+        remark.label,
+        remark.made,
+        remark.by
+    ])?;
+    label_of(tx, &remark.run)
+}
+
+fn fold_checkpoint(tx: &Transaction<'_>, digest: &Digest, made: &CheckpointReceipt) -> rusqlite::Result<()> {
+    let content = &made.content;
+    tx.prepare_cached("INSERT OR IGNORE INTO checkpoints VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)")?.execute(
+        params![
+            digest.as_bytes(),
+            made.run,
+            made.stage,
+            made.step as i64,
+            made.path.as_str(),
+            word(&content.kind),
+            content.digest.as_bytes(),
+            content.size as i64,
+            content.files.map(|n| n as i64),
+            made.made,
+            made.seconds,
+            private_text(content)
+        ],
+    )?;
+    let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO checkpoint_metrics VALUES (?1, ?2, ?3)")?;
+    for (name, value) in &made.metrics {
+        insert.execute(params![digest.as_bytes(), name, value.0])?;
+    }
+    Ok(())
+}
+
+fn fold_data(tx: &Transaction<'_>, digest: &Digest, data: &DataReceipt) -> rusqlite::Result<()> {
+    let content = &data.content;
+    tx.prepare_cached("INSERT OR IGNORE INTO data_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)")?
+        .execute(params![
+            digest.as_bytes(),
+            data.dataset,
+            data.number as i64,
+            data.path.as_str(),
+            word(&content.kind),
+            content.digest.as_bytes(),
+            content.size as i64,
+            content.files.map(|n| n as i64),
+            word(&data.hold),
+            data.rows.map(|n| n as i64),
+            data.recorded,
+            data.by,
+            data.note,
+            private_text(content)
+        ])?;
+    Ok(())
+}
+
+fn fold_loss(tx: &Transaction<'_>, digest: &Digest, loss: &LossReceipt) -> rusqlite::Result<()> {
+    let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO losses VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?;
+    for (position, lost) in loss.lost.iter().enumerate() {
+        let lost_digest = lost.digest.map(|d| *d.as_bytes());
+        let (position, receipt) = (position as i64, digest.as_bytes());
+        insert.execute(params![receipt, position, lost_digest, lost.kind, lost.run, loss.found, loss.by, loss.acknowledged])?;
+    }
+    Ok(())
+}
+
+fn fold_prune(tx: &Transaction<'_>, prune: &PruneReceipt) -> rusqlite::Result<()> {
+    let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO dropped VALUES (?1, ?2)")?;
+    for digest in prune.dropped.keys() {
+        insert.execute(params![digest.as_bytes(), prune.pruned])?;
+    }
+    Ok(())
+}
+
+fn fold_rebuild(tx: &Transaction<'_>, digest: &Digest, rebuild: &RebuildReceipt) -> rusqlite::Result<()> {
+    tx.prepare_cached("INSERT OR IGNORE INTO rebuilds VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?.execute(params![
+        digest.as_bytes(),
+        rebuild.run,
+        rebuild.target,
+        rebuild.started,
+        rebuild.seconds,
+        word(&rebuild.verdict),
+        rebuild.by
+    ])?;
+    Ok(())
+}

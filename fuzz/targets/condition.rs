@@ -2,7 +2,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use textum_core::rule;
+use textum_core::expr;
 use textum_core::table::{Row, filter};
 
 fuzz_target!(|text: &str| {
@@ -19,5 +19,5 @@ fuzz_target!(|text: &str| {
             }
         }
     }
-    let _ = rule::parse(text).map(|rule| rule.names().len());
+    let _ = expr::parse(text).map(|rule| rule.names().len());
 });

@@ -2,7 +2,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use textum_core::receipt::{
+use textum_core::record::receipt::{
     CheckpointReceipt, CountedEnvironment, DataReceipt, Document, EnvironmentRecord, Inputs, LossReceipt, PruneReceipt,
     RebuildReceipt, RemarkReceipt, RunReceipt, StageReceipt, StageStart, TreeReceipt, canonical, read_document,
 };

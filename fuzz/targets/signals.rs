@@ -3,7 +3,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use textum_core::signal::{parse_line, quote_non_finite, read_metrics, signal_line};
+use textum_core::pipeline::signal::{parse_line, quote_non_finite, read_metrics, signal_line};
 
 fuzz_target!(|text: &str| {
     if let Ok(signal) = parse_line(text) {

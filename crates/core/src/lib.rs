@@ -1,37 +1,34 @@
 //! The core of Textum: everything but words on a screen.
 //!
-//! The modules in the order in which data flows through them:
+//! Its rooms, in the order in which data flows through them; none knows one that comes after it:
 //!
-//! - [`manifest`]: `textum.toml` from text to a checked value; every mistake has its place in the text.
-//! - [`graph`]: the pure graph of stages; what one writes and another reads puts them in order.
-//! - [`fingerprint`]: what a stage depends on now, and how that differs from a recorded state.
-//! - [`plan`]: graph, fingerprints and ledger into decisions with reasons.
-//! - [`exec`]: carries a plan out at a place, and makes a receipt of each execution.
-//! - [`signal`]: what a stage tells while it runs; [`rule`]: conditions on metrics, for gates and for stopping.
-//! - [`sweep`]: many settings of the parameters, each a run; [`evaluation`]: predictions judged.
-//! - [`receipt`]: the immutable documents that say exactly what was read, run and written.
-//! - [`store`]: all content by digest, in immutable packs.
-//! - [`ledger`]: the SQLite index of receipts, always rebuildable from the store.
-//! - [`lineage`]: where content comes from, followed through receipts.
-//! - [`comparison`], [`curve`]: how runs differ; metrics over steps. [`figure`]: what is drawn, as SVG and PNG.
-//! - [`sandbox`], [`restore`], [`rebuild`]: scratch folders; content back in place; a past run done again
-//!   and judged.
-//! - [`verify`]: whether everything that receipts promise is there.
-//! - [`workspace`], [`event`], [`fsio`]: the project's paths and parts; how the core talks while it works;
-//!   the one place with rename, sync and locks.
+//! - [`config`]: `textum.toml` from text to a checked value, its parameters and ranges, the graph of its stages.
+//!   Every mistake has its place in the text.
+//! - [`record`]: the immutable documents that say exactly what was read, run and written, and the ledger, the index
+//!   of them that can always be made anew.
+//! - [`project`]: the folder and its parts, what stands in the tree and what is put there, environments, sandboxes.
+//! - [`data`]: datasets as versions: recorded, compared, searched.
+//! - [`pipeline`]: what is to run and why (pure), running it, what stages say meanwhile, predictions judged.
+//! - [`inspect`]: where content comes from, how runs differ, curves, runs at work. It only looks.
+//! - [`maintain`]: content back in place, a past run done again and judged, and the upkeep of the store: all that
+//!   overwrites or deletes.
 //!
-//! A newcomer's rule: needs the disk → `fingerprint` or `exec`; decides → `plan`; shows → the command line.
+//! [`event`] is how the core talks while it works. Below it stand crates of their own: [`fsio`] (the one place with
+//! rename, sync and locks), [`store`], [`table`], [`expr`] and [`figure`].
+//!
+//! A newcomer's rule: decides → `pipeline/plan`; needs the disk → `project` or `pipeline/exec`; shows → the command line.
 
 pub use textum_base::fsio;
+pub use textum_expr as expr;
+pub use textum_figure as figure;
+pub use textum_store as store;
+pub use textum_table as table;
 
 pub mod config;
 pub mod data;
 pub mod event;
-pub mod figure;
 pub mod inspect;
 pub mod maintain;
 pub mod pipeline;
 pub mod project;
 pub mod record;
-pub mod store;
-pub mod table;

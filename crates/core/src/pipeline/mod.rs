@@ -3,5 +3,4 @@
 pub mod evaluation;
 pub mod exec;
 pub mod plan;
-pub mod rule;
 pub mod signal;

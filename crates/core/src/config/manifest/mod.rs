@@ -30,8 +30,8 @@ pub use write::{WriteParamsError, write_params};
 use textum_base::{DeclaredPath, ProjectPath, SourcePath};
 
 use crate::fsio::IoError;
-use crate::pipeline::rule::Rule;
 use document::{Document, Step};
+use textum_expr::Rule;
 
 /// A checked manifest.
 #[derive(Clone, Debug)]

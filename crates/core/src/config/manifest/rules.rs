@@ -4,8 +4,8 @@ use super::check::Checker;
 use super::document::Step;
 use super::form::{GateForm, StageForm};
 use super::{DatasetDecl, GateDecl, Mistake, StageDecl};
-use crate::pipeline::rule::{Rule, RuleError, parse};
 use textum_base::overlap;
+use textum_expr::{Rule, RuleError, parse};
 
 /// Seconds in a text such as `90s`, `10m` or `1h30m`.
 pub fn parse_time(text: &str) -> Option<u64> {
@@ -46,24 +46,18 @@ impl Checker<'_, '_> {
                 return None;
             }
         };
-        for test in rule.tests() {
-            let named = test.names().into_iter().filter_map(|n| match n {
-                "best" => Some(crate::pipeline::rule::subject(test)),
-                other => other.strip_prefix("best.").map(Some),
-            });
-            for metric in named.collect::<Vec<_>>() {
-                if metric.is_some_and(|m| self.better.contains_key(m)) {
-                    continue;
-                }
-                let (title, help) = match metric {
-                    Some(m) => (
-                        format!("`best`: it is not said whether a higher or a lower `{m}` is better"),
-                        format!("add [metric.{m}] with `better = \"lower\"` or `\"higher\"`"),
-                    ),
-                    None => ("`best` of what?".into(), "name a metric in the same test, as in \"loss > 2 * best\"".to_string()),
-                };
-                self.mistakes.push(Mistake::new(span.clone(), title, "this rule", help));
+        for metric in rule.best_of() {
+            if metric.is_some_and(|m| self.better.contains_key(m)) {
+                continue;
             }
+            let (title, help) = match metric {
+                Some(m) => (
+                    format!("`best`: it is not said whether a higher or a lower `{m}` is better"),
+                    format!("add [metric.{m}] with `better = \"lower\"` or `\"higher\"`"),
+                ),
+                None => ("`best` of what?".into(), "name a metric in the same test, as in \"loss > 2 * best\"".to_string()),
+            };
+            self.mistakes.push(Mistake::new(span.clone(), title, "this rule", help));
         }
         Some(rule)
     }

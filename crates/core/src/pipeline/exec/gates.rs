@@ -6,11 +6,11 @@ use std::sync::Arc;
 
 use super::outcome::SettledStage;
 use crate::config::manifest::{GateDecl, Manifest};
-use crate::pipeline::rule::Known;
 use crate::project::git::git_show;
 use crate::project::workspace::Project;
 use crate::record::ledger::{Ledger, LedgerError, NameError};
 use crate::record::receipt::{GateRecord, Metric, RunReceipt, TREE_RECEIPT_NAME, TreeReceipt};
+use textum_expr::Known;
 
 /// The run that gates compare with, and its metrics.
 pub(super) struct Baseline {

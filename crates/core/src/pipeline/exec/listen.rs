@@ -10,12 +10,12 @@ use super::stage::{Bench, Task};
 use super::{ExecError, GRACE};
 use crate::event::Event;
 use crate::fsio::{self, FileLock, TryLock};
-use crate::pipeline::rule::StopWatch;
 use crate::pipeline::signal::{Ask, MetricFiles, Signal, SignalReader, Tally};
 use crate::record::receipt::{
     CHECKPOINT_RECEIPT, CheckpointReceipt, ContentKind, Metric, PlaceRecord, STAGE_START, SignalRecord, StageStart, canonical,
 };
 use crate::store::Digest;
+use textum_expr::StopWatch;
 
 /// How long it sleeps when nothing has come.
 const SLEEP: Duration = Duration::from_millis(20);

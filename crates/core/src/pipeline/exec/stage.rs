@@ -17,7 +17,6 @@ use super::{ExecError, likely};
 use crate::config::manifest::{Better, Command, Needs, nest};
 use crate::event::{CancelToken, EventSink};
 use crate::fsio::{self, IoError, TreeDir};
-use crate::pipeline::rule::Rule;
 use crate::pipeline::signal::read_metrics;
 use crate::project::fingerprint::{ScanError, Scanner, Standstill, stage_variables};
 use crate::project::sandbox::Pool;
@@ -25,6 +24,7 @@ use crate::record::receipt::{
     BranchedFrom, Content, ContentKind, Exit, Inputs, Metric, PathContent, Read, STAGE_RECEIPT, StageReceipt, StageState, canonical,
 };
 use crate::store::{Digest, Store, Writer};
+use textum_expr::Rule;
 
 /// A stage about to be executed; its outputs have been cleared.
 pub struct Task {

@@ -171,5 +171,9 @@ mod tests {
         assert_eq!(steps, [Some(2), Some(3), None, None]);
         assert_eq!((found[2].metrics[0].1, found[3].metrics[0].1), (0.5, 0.625));
         assert!(files.look(true).is_empty());
+        // What JSON has no word for.
+        write("h.jsonl", "{\"step\":1,\"loss\":NaN}\n{\"step\":2,\"loss\":-Infinity}\n");
+        let history = read_history(&folder.path().join("h.jsonl"), 0).unwrap();
+        assert!(history[0].metrics[0].1.is_nan() && history[1].metrics[0].1 == f64::NEG_INFINITY, "{history:?}");
     }
 }

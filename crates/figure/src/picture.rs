@@ -1,0 +1,44 @@
+//! SVG as PNG, with letters of our own: a machine without fonts draws the same.
+
+use std::sync::Arc;
+
+use resvg::{tiny_skia, usvg};
+
+const LETTERS: &[u8] = include_bytes!("../assets/plain.ttf");
+
+/// Why a figure could not be made a picture.
+#[derive(Debug, thiserror::Error)]
+#[error("the figure cannot be made a PNG: {0}")]
+pub struct PictureError(pub String);
+
+/// Draws SVG as a PNG, so many times as large.
+pub fn png(svg: &str, scale: f32) -> Result<Vec<u8>, PictureError> {
+    let mut fonts = usvg::fontdb::Database::new();
+    fonts.load_font_data(LETTERS.to_vec());
+    fonts.set_sans_serif_family("Textum Plain");
+    let options = usvg::Options { fontdb: Arc::new(fonts), font_family: "Textum Plain".into(), ..usvg::Options::default() };
+    let tree = usvg::Tree::from_str(svg, &options).map_err(|e| PictureError(e.to_string()))?;
+    let size = tree.size().to_int_size().scale_by(scale).ok_or_else(|| PictureError("it has no size".into()))?;
+    let mut pixels = tiny_skia::Pixmap::new(size.width(), size.height()).ok_or_else(|| PictureError("it is too large".into()))?;
+    resvg::render(&tree, tiny_skia::Transform::from_scale(scale, scale), &mut pixels.as_mut());
+    pixels.encode_png().map_err(|e| PictureError(e.to_string()))
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::{Axis, Figure, Mark};
+
+    #[test]
+    fn letters_and_lines_get_onto_the_picture() {
+        let empty = Figure::new("", Axis::even(""), Axis::even(""));
+        let full = Figure::new("loss <by> step", Axis::even("step"), Axis::even("loss")).with(Mark::Line {
+            points: vec![(0.0, 1.0), (1.0, f64::NAN), (2.0, 0.5)],
+            name: Some("7f3a".into()),
+            color: "#0b6e8f".into(),
+            dashed: false,
+        });
+        let (a, b) = (super::png(&empty.svg(), 1.0).unwrap(), super::png(&full.svg(), 1.0).unwrap());
+        assert!(a.starts_with(b"\x89PNG") && b.len() > a.len() + 500, "{} {}", a.len(), b.len());
+        assert!(full.svg().contains("loss &lt;by&gt; step"));
+    }
+}

@@ -1,0 +1,225 @@
+//! What the store holds and where: all packs' indexes as one sorted table of 16 bytes an entry.
+//!
+//! The table keeps the first eight bytes of each digest; a hit is confirmed in the index file itself,
+//! so that memory stays small however many entries there are.
+
+use std::collections::HashMap;
+use std::fs::{self, File};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use super::index::{self, Record};
+use super::{Digest, StoreError};
+use textum_base::fsio::IoError;
+
+/// Where an entry stands: its pack's number in the catalog, and its record.
+#[derive(Clone, Copy, Debug)]
+pub struct Found {
+    /// Number of the pack in [`Catalog::pack_path`].
+    pub pack: u32,
+    /// Its record.
+    pub record: Record,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+struct Slot {
+    prefix: u64,
+    pack: u32,
+    position: u32,
+}
+
+enum Source {
+    OnDisk,
+    /// The index could not be written (a read-only store): kept here instead.
+    InMemory(Vec<Record>),
+}
+
+struct PackRef {
+    name: Digest,
+    source: Source,
+}
+
+/// All packs of a store and what is in them, as of the last look.
+pub struct Catalog {
+    folder: PathBuf,
+    packs: Vec<PackRef>,
+    slots: Vec<Slot>,
+    handles: Mutex<HashMap<PathBuf, Arc<File>>>,
+}
+
+/// File handles kept open at once; a look-up in another pack than these opens it anew.
+const MOST_HANDLES: usize = 96;
+
+fn prefix_of(digest: &Digest) -> u64 {
+    let b = digest.as_bytes();
+    u64::from_be_bytes([b[0], b[1], b[2], b[3], b[4], b[5], b[6], b[7]])
+}
+
+/// The packs in a folder, by name, with their lengths in bytes.
+pub fn list_packs(folder: &Path) -> Result<Vec<(Digest, u64)>, StoreError> {
+    let mut found = Vec::new();
+    for entry in fs::read_dir(folder).map_err(IoError::of("list", folder))? {
+        let entry = entry.map_err(IoError::of("list", folder))?;
+        let name = entry.file_name();
+        let Some(hex) = name.to_str().and_then(|n| n.strip_suffix(".pack")) else { continue };
+        let Some(digest) = Digest::from_hex(hex) else { continue };
+        match entry.metadata() {
+            Ok(meta) => found.push((digest, meta.len())),
+            // Folded into another pack by another process since it was listed.
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => {}
+            Err(e) => return Err(IoError::of("look at", &entry.path())(e).into()),
+        }
+    }
+    found.sort_unstable();
+    Ok(found)
+}
+
+/// All records of one pack, from its index or, failing that, from the pack itself.
+pub fn records_of(folder: &Path, name: &Digest) -> Result<Vec<Record>, StoreError> {
+    let path = Catalog::path_of(folder, name);
+    let length = fs::metadata(&path).map_err(IoError::of("look at", &path))?.len();
+    let index_path = path.with_extension("index");
+    match index::read(&index_path, name, length) {
+        Some(records) => Ok(records),
+        None => index::rebuild(&path, &index_path, name),
+    }
+}
+
+impl Catalog {
+    /// Of a folder that is not there yet.
+    pub fn empty(folder: &Path) -> Catalog {
+        Catalog { folder: folder.to_path_buf(), packs: Vec::new(), slots: Vec::new(), handles: Mutex::default() }
+    }
+
+    /// Reads the indexes of all packs in the folder; a missing or damaged index is made anew.
+    pub fn load(folder: &Path) -> Result<Catalog, StoreError> {
+        let mut catalog = Catalog::empty(folder);
+        for (name, length) in list_packs(folder)? {
+            match catalog.take_in(name, length) {
+                Err(StoreError::Io(e)) if e.is_not_found() => {}
+                other => other?,
+            }
+        }
+        catalog.slots.sort_unstable();
+        Ok(catalog)
+    }
+
+    /// The path of a pack by its name.
+    pub fn path_of(folder: &Path, name: &Digest) -> PathBuf {
+        folder.join(format!("{}.pack", name.hex()))
+    }
+
+    /// The path of a pack by its number.
+    pub fn pack_path(&self, number: u32) -> PathBuf {
+        Catalog::path_of(&self.folder, &self.packs[number as usize].name)
+    }
+
+    fn take_in(&mut self, name: Digest, length: u64) -> Result<(), StoreError> {
+        let pack_path = Catalog::path_of(&self.folder, &name);
+        let index_path = pack_path.with_extension("index");
+        let (records, source) = match index::read(&index_path, &name, length) {
+            Some(records) => (records, Source::OnDisk),
+            None => {
+                let records = index::rebuild(&pack_path, &index_path, &name)?;
+                let written = index_path.exists();
+                (records.clone(), if written { Source::OnDisk } else { Source::InMemory(records) })
+            }
+        };
+        let number = self.packs.len() as u32;
+        self.slots.extend(records.iter().enumerate().map(|(position, r)| Slot {
+            prefix: prefix_of(&r.entry.digest),
+            pack: number,
+            position: position as u32,
+        }));
+        self.packs.push(PackRef { name, source });
+        Ok(())
+    }
+
+    /// Adds a pack that has just been published.
+    pub fn add(&mut self, name: Digest, length: u64) -> Result<(), StoreError> {
+        if self.packs.iter().any(|p| p.name == name) {
+            return Ok(());
+        }
+        self.take_in(name, length)?;
+        self.slots.sort_unstable();
+        Ok(())
+    }
+
+    fn handle(&self, path: &Path) -> Result<Arc<File>, StoreError> {
+        let mut handles = self.handles.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(file) = handles.get(path) {
+            return Ok(file.clone());
+        }
+        let file = Arc::new(File::open(path).map_err(IoError::of("open", path))?);
+        if handles.len() >= MOST_HANDLES {
+            handles.clear();
+        }
+        handles.insert(path.to_path_buf(), file.clone());
+        Ok(file)
+    }
+
+    /// An open handle of a pack.
+    pub fn pack_file(&self, number: u32) -> Result<Arc<File>, StoreError> {
+        self.handle(&self.pack_path(number))
+    }
+
+    fn record(&self, slot: Slot) -> Result<Record, StoreError> {
+        let pack = &self.packs[slot.pack as usize];
+        match &pack.source {
+            Source::InMemory(records) => Ok(records[slot.position as usize]),
+            Source::OnDisk => {
+                let path = Catalog::path_of(&self.folder, &pack.name).with_extension("index");
+                index::record_at(&*self.handle(&path)?, &path, slot.position)
+            }
+        }
+    }
+
+    fn candidates(&self, low: u64, high: u64) -> &[Slot] {
+        let from = self.slots.partition_point(|s| s.prefix < low);
+        let to = from + self.slots[from..].partition_point(|s| s.prefix <= high);
+        &self.slots[from..to]
+    }
+
+    /// All places of this digest's entries, of any kind.
+    pub fn find(&self, digest: &Digest) -> Result<Vec<Found>, StoreError> {
+        let prefix = prefix_of(digest);
+        let mut found = Vec::new();
+        for slot in self.candidates(prefix, prefix) {
+            let record = self.record(*slot)?;
+            if record.entry.digest == *digest {
+                found.push(Found { pack: slot.pack, record });
+            }
+        }
+        Ok(found)
+    }
+
+    /// The digests that begin with these hex digits (at most `most` of them).
+    pub fn begin_with(&self, hex: &str, most: usize) -> Result<Vec<Digest>, StoreError> {
+        let digits = &hex[..hex.len().min(16)];
+        let Ok(number) = u64::from_str_radix(digits, 16) else { return Ok(Vec::new()) };
+        let shift = 4 * (16 - digits.len() as u32);
+        let low = number.checked_shl(shift).unwrap_or(0);
+        let high = low | 1u64.checked_shl(shift).map_or(u64::MAX, |one| one.wrapping_sub(1));
+        let mut found: Vec<Digest> = Vec::new();
+        for slot in self.candidates(low, high) {
+            let digest = self.record(*slot)?.entry.digest;
+            if digest.hex().starts_with(hex) && !found.contains(&digest) {
+                found.push(digest);
+                if found.len() >= most {
+                    break;
+                }
+            }
+        }
+        Ok(found)
+    }
+
+    /// Number of entries.
+    pub fn len(&self) -> usize {
+        self.slots.len()
+    }
+
+    /// Whether there is none.
+    pub fn is_empty(&self) -> bool {
+        self.slots.is_empty()
+    }
+}

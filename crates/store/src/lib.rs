@@ -1,0 +1,217 @@
+//! All content by digest: cut into chunks, compressed where it helps, appended to immutable packs.
+//!
+//! Packs are the truth; indexes beside them are derived. A pack appears whole or not at all.
+
+mod catalog;
+mod compact;
+mod dropping;
+mod hash;
+mod index;
+mod ingest;
+mod listing;
+mod pack;
+mod read;
+mod salvage;
+mod session;
+mod stream;
+mod verify;
+mod writer;
+
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
+
+pub use catalog::{Catalog, Found, list_packs};
+pub use dropping::{Dropping, Freed, decode_journal};
+pub use hash::hash_file;
+pub use ingest::{CUT_MAX, CUT_MEAN, CUT_MIN, Stored};
+pub use listing::{Item, ItemKind, ListingError, items_of_listing, parse_listing, write_listing_line};
+pub use pack::Kind;
+pub use read::Part;
+pub use salvage::Salvaged;
+pub use session::{Alone, Steady};
+pub use stream::ContentReader;
+pub use textum_base::{Digest, NotADigest};
+pub use verify::{Damage, PackReport};
+pub use writer::{Writer, Written};
+
+use textum_base::fsio::IoError;
+
+/// Why the store could not do what was asked.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    /// The operating system refused.
+    #[error(transparent)]
+    Io(#[from] IoError),
+    /// Stored bytes are not those that were written.
+    #[error("{} is damaged: {what}", path.display())]
+    Damaged {
+        /// The damaged file.
+        path: PathBuf,
+        /// What is wrong with it, and where.
+        what: String,
+    },
+    /// Nothing with this digest is stored.
+    #[error("{digest} is not in the store")]
+    Missing {
+        /// What was asked for.
+        digest: Digest,
+    },
+}
+
+/// Where an entry stands: the numbers of packs are those of one catalog.
+struct Located {
+    catalog: Arc<Catalog>,
+    pack: u32,
+    record: index::Record,
+}
+
+/// A store in a folder. Cheap to open: indexes are read at the first look-up.
+pub struct Store {
+    folder: PathBuf,
+    catalog: RwLock<Option<Arc<Catalog>>>,
+    sessions: Arc<Mutex<session::Sessions>>,
+    /// The generation of droppings that the catalog is of.
+    generation: Mutex<String>,
+}
+
+impl Store {
+    /// Opens the store in this folder, which need not exist until something is put.
+    pub fn open(folder: &Path) -> Store {
+        Store { folder: folder.to_path_buf(), catalog: RwLock::new(None), sessions: Arc::default(), generation: Mutex::default() }
+    }
+
+    /// The store's folder.
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    /// Where packs and their indexes are.
+    pub fn packs_folder(&self) -> PathBuf {
+        self.folder.join("packs")
+    }
+
+    fn scratch_folder(&self) -> PathBuf {
+        self.folder.join("parts")
+    }
+
+    /// Begins to add content.
+    pub fn writer(&self) -> Result<Writer<'_>, StoreError> {
+        let packs = self.packs_folder();
+        std::fs::create_dir_all(&packs).map_err(IoError::of("create the folder", &packs))?;
+        Writer::new(self)
+    }
+
+    fn catalog(&self) -> Result<Arc<Catalog>, StoreError> {
+        if let Some(catalog) = self.catalog.read().unwrap_or_else(PoisonError::into_inner).as_ref() {
+            return Ok(catalog.clone());
+        }
+        let mut slot = self.catalog.write().unwrap_or_else(PoisonError::into_inner);
+        if let Some(catalog) = slot.as_ref() {
+            return Ok(catalog.clone());
+        }
+        let folder = self.packs_folder();
+        // A mere look leaves no trace, and works where nothing may be written.
+        let catalog = Arc::new(if folder.exists() { Catalog::load(&folder)? } else { Catalog::empty(&folder) });
+        *slot = Some(catalog.clone());
+        Ok(catalog)
+    }
+
+    /// Forgets what is known of the packs, so that the next look-up sees what others have published.
+    pub fn reload(&self) -> Result<(), StoreError> {
+        self.forget();
+        Ok(())
+    }
+
+    fn forget(&self) {
+        *self.catalog.write().unwrap_or_else(PoisonError::into_inner) = None;
+    }
+
+    /// Takes a pack that was just published into the catalog.
+    fn admit(&self, name: Digest, length: u64) -> Result<(), StoreError> {
+        let mut slot = self.catalog.write().unwrap_or_else(PoisonError::into_inner);
+        let Some(shared) = slot.as_mut() else { return Ok(()) };
+        match Arc::get_mut(shared) {
+            Some(catalog) => catalog.add(name, length),
+            // Somebody is reading through the old one: the next look-up loads a new one.
+            None => {
+                *slot = None;
+                Ok(())
+            }
+        }
+    }
+
+    fn all_of(&self, digest: &Digest) -> Result<impl Iterator<Item = Located>, StoreError> {
+        let catalog = self.catalog()?;
+        let found = catalog.find(digest)?;
+        Ok(found.into_iter().map(move |f| Located { catalog: catalog.clone(), pack: f.pack, record: f.record }))
+    }
+
+    fn find(&self, digest: &Digest) -> Result<Vec<Located>, StoreError> {
+        // An outline says what was in a folder; the folder's content is not there.
+        Ok(self.all_of(digest)?.filter(|f| f.record.entry.kind != Kind::Outline).collect())
+    }
+
+    fn find_outline(&self, digest: &Digest) -> Result<Option<Located>, StoreError> {
+        Ok(self.all_of(digest)?.find(|f| f.record.entry.kind == Kind::Outline))
+    }
+
+    /// Whether the listing of this folder is kept without its files.
+    pub fn has_outline(&self, digest: &Digest) -> Result<bool, StoreError> {
+        Ok(self.find_outline(digest)?.is_some())
+    }
+
+    /// Whether content with this digest is stored. A folder's listing is only there with its files: when
+    /// those are dropped, an outline is what stays.
+    pub fn contains(&self, digest: &Digest) -> Result<bool, StoreError> {
+        Ok(self.catalog()?.find(digest)?.iter().any(|f| f.record.entry.kind != Kind::Outline))
+    }
+
+    /// Whether a document with this digest is stored.
+    pub fn contains_document(&self, digest: &Digest) -> Result<bool, StoreError> {
+        Ok(self.find(digest)?.iter().any(|f| f.record.entry.kind == Kind::Document))
+    }
+
+    /// The digests that begin with these hex digits, at most `most`.
+    pub fn begin_with(&self, hex: &str, most: usize) -> Result<Vec<Digest>, StoreError> {
+        self.catalog()?.begin_with(hex, most)
+    }
+
+    /// The documents in one pack, by its name.
+    pub fn documents_in(&self, pack: &Digest) -> Result<Vec<Digest>, StoreError> {
+        let records = catalog::records_of(&self.packs_folder(), pack)?;
+        Ok(records.iter().filter(|r| r.entry.kind == Kind::Document).map(|r| r.entry.digest).collect())
+    }
+
+    /// Every entry of every pack: its digest, what it holds, and the bytes that it takes.
+    pub fn all_entries(&self) -> Result<Vec<(Digest, Kind, u64)>, StoreError> {
+        let mut found = Vec::new();
+        for name in self.packs()? {
+            let records = catalog::records_of(&self.packs_folder(), &name)?;
+            let bytes = |r: &index::Record| u64::from(r.entry.stored_len) + pack::HEAD_LEN as u64;
+            found.extend(records.iter().map(|r| (r.entry.digest, r.entry.kind, bytes(r))));
+        }
+        Ok(found)
+    }
+
+    /// Bytes of all pieces of content before they were compressed, each counted once.
+    pub fn piece_bytes(&self) -> Result<u64, StoreError> {
+        let (mut met, mut sum) = (std::collections::HashSet::new(), 0);
+        for name in self.packs()? {
+            for record in catalog::records_of(&self.packs_folder(), &name)? {
+                if record.entry.kind == Kind::Chunk && met.insert(record.entry.digest) {
+                    sum += u64::from(record.entry.raw_len);
+                }
+            }
+        }
+        Ok(sum)
+    }
+
+    /// The names of all packs there are now.
+    pub fn packs(&self) -> Result<Vec<Digest>, StoreError> {
+        let folder = self.packs_folder();
+        if !folder.exists() {
+            return Ok(Vec::new());
+        }
+        Ok(list_packs(&folder)?.into_iter().map(|(name, _)| name).collect())
+    }
+}

@@ -1,0 +1,103 @@
+//! Tables in files: read row by row in bounded memory, compared, searched, summed up.
+//!
+//! - `read`: where a table's bytes are, and a reader for each format: CSV, TSV, JSON Lines, Parquet, plain or
+//!   packed with gzip or Zstandard.
+//! - [`row`], [`kind`], [`schema`]: a row's cells as bytes; what a cell is; columns beside each other.
+//! - [`compare`]: two tables row by row. [`filter`]: conditions on rows. [`profile`]: columns in figures.
+//! - [`sorted`]: numbers in order beyond memory.
+
+pub mod compare;
+pub mod decimal;
+pub mod filter;
+pub mod kind;
+pub mod profile;
+mod read;
+pub mod row;
+pub mod schema;
+pub mod sorted;
+
+use std::path::PathBuf;
+
+pub use read::scratch;
+pub use read::{Opened, Origin, Packing, Table, TableFormat, format_of, is_guarded as is_reading_guarded};
+pub use row::Row;
+
+use textum_base::fsio::IoError;
+use textum_store::StoreError;
+
+/// Why a table could not be read.
+#[derive(Debug, thiserror::Error)]
+pub enum TableError {
+    /// The operating system refused, or packed bytes are not what they must be.
+    #[error(transparent)]
+    Io(#[from] IoError),
+    /// The store.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// It is no table by its name.
+    #[error("{name} is no table that can be read row by row")]
+    NoTable {
+        /// What was named.
+        name: String,
+    },
+    /// Its content is not what its name says.
+    #[error("{name}{}: {what}", line.map_or(String::new(), |l| format!(", line {l}")))]
+    Malformed {
+        /// The table.
+        name: String,
+        /// The line, from 1; none where lines mean nothing.
+        line: Option<u64>,
+        /// What is wrong.
+        what: String,
+    },
+    /// A column was named that it does not have.
+    #[error("{table} has no column `{column}`{}", near.as_ref().map_or(String::new(), |n| format!(": did you mean `{n}`?")))]
+    NoColumn {
+        /// The table.
+        table: String,
+        /// The column named.
+        column: String,
+        /// The most similar column.
+        near: Option<String>,
+        /// All columns.
+        columns: Vec<String>,
+    },
+    /// There is no room for what does not fit into memory.
+    #[error("a table does not fit into memory, and {} has no room for it: {source}", folder.display())]
+    NoRoom {
+        /// Where it was to be written.
+        folder: PathBuf,
+        /// What the operating system said.
+        source: std::io::Error,
+    },
+}
+
+/// Something about a table that a reader should know, beside its content.
+#[derive(Clone, Debug, Default, PartialEq, Eq, serde::Serialize)]
+pub struct Oddities {
+    /// Rows with more or fewer fields than the header: how many, and the lines of the first few.
+    pub ragged: u64,
+    /// Lines of the first ragged rows.
+    pub ragged_lines: Vec<u64>,
+    /// The first line looked like data: columns are numbered.
+    pub no_header: bool,
+    /// It began with a byte-order mark, which was left out.
+    pub byte_order_mark: bool,
+}
+
+impl Oddities {
+    fn ragged_at(&mut self, line: u64) {
+        self.ragged += 1;
+        if self.ragged_lines.len() < 3 {
+            self.ragged_lines.push(line);
+        }
+    }
+}
+
+/// Gives rows one after another.
+pub trait Rows: Send {
+    /// Reads the next row into `row`; `false` at the end.
+    fn next(&mut self, row: &mut Row) -> Result<bool, TableError>;
+    /// What was met so far.
+    fn oddities(&self) -> Oddities;
+}

@@ -1,0 +1,11 @@
+//! Tables out of files: where the bytes are and in which format, and a reader for each format.
+
+mod columnar;
+mod delimited;
+mod json_lines;
+mod lines;
+mod source;
+mod watched;
+
+pub use columnar::is_guarded;
+pub use source::{Opened, Origin, Packing, Table, TableFormat, format_of, scratch};

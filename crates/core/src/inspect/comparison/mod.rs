@@ -289,7 +289,7 @@ fn environment(project: &Project, sides: &[Side]) -> Result<(Vec<Differing>, usi
 fn metrics(sides: &[Side]) -> Vec<MetricRow> {
     let mut better: BTreeMap<String, Better> = BTreeMap::new();
     for side in sides {
-        better.extend(side.run.better.iter().map(|(n, b)| (n.clone(), Better::from(*b))));
+        better.extend(side.run.better.iter().map(|(n, b)| (n.clone(), *b)));
     }
     let names: BTreeSet<&String> = sides.iter().flat_map(|s| s.run.metrics.keys()).collect();
     // Those with a direction first: somebody cares for them.

@@ -142,15 +142,15 @@ pub fn printed(buffer: &Buffer, style: &Style) -> String {
 
 fn colored(text: &str, color: Color, style: &Style) -> String {
     let code = match color {
-        Color::Cyan => 36,
-        Color::Magenta => 35,
-        Color::Yellow => 33,
-        Color::Green => 32,
-        Color::Blue => 34,
-        Color::Red => 31,
-        _ => 90,
+        Color::Cyan => "36",
+        Color::Magenta => "35",
+        Color::Yellow => "33",
+        Color::Green => "32",
+        Color::Blue => "34",
+        Color::Red => "31",
+        _ => "90",
     };
-    if style.on() && !text.trim().is_empty() { format!("\x1b[{code}m{text}\x1b[0m") } else { text.to_string() }
+    style.wrap(code, text)
 }
 
 /// Curves in the terminal, a chart for each metric.

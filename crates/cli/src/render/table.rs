@@ -1,7 +1,5 @@
 //! Aligned columns without boxes; and the same cells as CSV or Markdown.
 
-use unicode_width::UnicodeWidthStr;
-
 use crate::ui::{Style, escape};
 
 /// A cell: its text, and how it is coloured.
@@ -78,9 +76,9 @@ fn align_numbers(column: &mut [Cell]) {
         let pad = most - after_point(&cell.text);
         cell.text.push_str(&" ".repeat(pad));
     }
-    let width = column.iter().map(|c| c.text.width()).max().unwrap_or(0);
+    let width = column.iter().map(|c| escape::width(&c.text)).max().unwrap_or(0);
     for cell in column.iter_mut() {
-        cell.text = format!("{}{}", " ".repeat(width - cell.text.width()), cell.text);
+        cell.text = format!("{}{}", " ".repeat(width - escape::width(&cell.text)), cell.text);
     }
 }
 
@@ -101,8 +99,8 @@ pub fn table(header: &[&str], rows: &[Vec<Cell>], indent: &str, style: &Style) -
         }
     }
     let width = |column: usize| {
-        let cells = rows.iter().filter_map(|r| r.get(column)).map(|c| c.text.width());
-        cells.chain(header.get(column).map(|h| h.width())).max().unwrap_or(0)
+        let cells = rows.iter().filter_map(|r| r.get(column)).map(|c| escape::width(&c.text));
+        cells.chain(header.get(column).map(|h| escape::width(h))).max().unwrap_or(0)
     };
     let widths: Vec<usize> = (0..columns).map(width).collect();
     let mut out = String::new();
@@ -110,7 +108,7 @@ pub fn table(header: &[&str], rows: &[Vec<Cell>], indent: &str, style: &Style) -
         let mut text = indent.to_string();
         let last = cells.iter().rposition(|(t, _)| !t.trim_end().is_empty()).unwrap_or(0);
         for (column, (cell, look)) in cells.iter().enumerate().take(last + 1) {
-            let gap = if column == last { 0 } else { widths[column] + 2 - cell.width() };
+            let gap = if column == last { 0 } else { widths[column] + 2 - escape::width(cell) };
             let shown = if column == last { cell.trim_end() } else { cell };
             text.push_str(&painted(shown, *look, style));
             text.push_str(&" ".repeat(gap));

@@ -5,6 +5,7 @@ use std::hash::{BuildHasher, RandomState};
 use std::sync::LazyLock;
 
 use textum_core::event::Event;
+use unicode_width::UnicodeWidthStr;
 
 /// Begins and ends a mark for a colour; between them stand [`SECRET`] and the code. Only this process knows the
 /// secret, so that nothing from outside can be taken for a colour of Textum's own.
@@ -32,22 +33,39 @@ fn show(c: char, out: &mut String) {
     }
 }
 
+/// Splits an own mark off the front: its code, and what follows.
+fn own_mark(text: &str) -> Option<(&str, &str)> {
+    text.strip_prefix(BEGIN)?.strip_prefix(SECRET.as_str())?.split_once(END)
+}
+
+/// Columns that a text takes in a terminal. Marks for colours take none.
+pub fn width(text: &str) -> usize {
+    let mut width = 0;
+    let mut rest = text;
+    while let Some(at) = rest.find(BEGIN) {
+        width += rest[..at].width();
+        rest = match own_mark(&rest[at..]) {
+            Some((_, after)) => after,
+            None => &rest[at + BEGIN.len_utf8()..],
+        };
+    }
+    width + rest.width()
+}
+
 /// What is printed for people: its lines stay lines, its own colours become colours, everything else that is no
 /// plain character is shown.
 pub fn text(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     let mut rest = text;
     while let Some(c) = rest.chars().next() {
+        if let Some((code, after)) = own_mark(rest) {
+            out.push_str(&format!("\x1b[{code}m"));
+            rest = after;
+            continue;
+        }
         rest = &rest[c.len_utf8()..];
         match c {
             '\n' | '\t' => out.push(c),
-            BEGIN => match rest.strip_prefix(SECRET.as_str()).and_then(|r| r.split_once(END)) {
-                Some((code, after)) => {
-                    out.push_str(&format!("\x1b[{code}m"));
-                    rest = after;
-                }
-                None => show(c, &mut out),
-            },
             c if c.is_control() || is_hidden(c) => show(c, &mut out),
             c => out.push(c),
         }
@@ -55,13 +73,20 @@ pub fn text(text: &str) -> String {
     out
 }
 
-/// A name, cell or message from outside, on one line.
+/// A name, cell or message from outside, on one line. Own marks for colours stay.
 pub fn line(text: &str) -> String {
     if !text.chars().any(|c| c.is_control() || is_hidden(c)) {
         return text.to_string();
     }
     let mut out = String::with_capacity(text.len());
-    for c in text.chars() {
+    let mut rest = text;
+    while let Some(c) = rest.chars().next() {
+        if let Some((_, after)) = own_mark(rest) {
+            out.push_str(&rest[..rest.len() - after.len()]);
+            rest = after;
+            continue;
+        }
+        rest = &rest[c.len_utf8()..];
         if c.is_control() || is_hidden(c) { show(c, &mut out) } else { out.push(c) }
     }
     out
@@ -115,6 +140,9 @@ mod tests {
         assert_eq!(text(&format!("{}red{}\n\tnext", colour("31"), colour("0"))), "\x1b[31mred\x1b[0m\n\tnext");
         assert_eq!(line("two\nlines\t\x1b[0m"), "two\\nlines\\t\\x1b[0m");
         assert_eq!(line("plain ünïcode ✓"), "plain ünïcode ✓");
+        let marked = format!("a {}red{}\nb", colour("31"), colour("0"));
+        assert_eq!((text(&line(&marked)), width(&line(&marked))), ("a \x1b[31mred\x1b[0m\\nb".to_string(), 8));
+        assert_eq!(line("\u{1}0000000000000000\u{31}31\u{2}"), "\\x010000000000000000131\\x02");
         let value = serde_json::json!({"name": "x\u{9b}\u{7f}\u{e0041}\x1b"});
         let printed = json(&value.to_string());
         assert!(printed.is_ascii() && serde_json::from_str::<serde_json::Value>(&printed).unwrap() == value, "{printed}");

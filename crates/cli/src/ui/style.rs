@@ -19,8 +19,14 @@ impl Style {
         self.on
     }
 
-    fn wrap(&self, code: &str, text: &str) -> String {
-        if self.on && !text.is_empty() { format!("{}{text}{}", colour(code), colour("0")) } else { text.to_string() }
+    /// Text in the colour of a code of ECMA-48's SGR.
+    pub fn wrap(&self, code: &str, text: &str) -> String {
+        // A colour ends with the words: what comes after them still ends the line.
+        let words = text.trim_end_matches('\n');
+        if !self.on || words.trim().is_empty() {
+            return text.to_string();
+        }
+        format!("{}{words}{}{}", colour(code), colour("0"), &text[words.len()..])
     }
 
     /// What matters most.

@@ -44,6 +44,64 @@ fn said(ran: &Ran) -> String {
     format!("exit {}\n{}{err}", ran.status, ran.out)
 }
 
+/// Colours taken off again. Only colours are.
+fn without_colours(text: &str) -> String {
+    let mut out = String::new();
+    let mut rest = text;
+    while let Some((before, after)) = rest.split_once("\x1b[") {
+        let (code, after) = after.split_once('m').unwrap();
+        assert!(code.len() <= 2 && code.chars().all(|c| c.is_ascii_digit()), "{code:?} in {text:?}");
+        out.push_str(before);
+        rest = after;
+    }
+    out + rest
+}
+
+#[test]
+fn in_colour_everything_says_the_same() {
+    let tiny = shed();
+    let told = |words: &[&str]| textum(&tiny, &[&["--color", "always"], words].concat());
+    let run = told(&["run"]).expect(0);
+    let plain = without_colours(&run.out);
+    assert!(run.out.len() > plain.len() && plain.contains("clean.csv 50 B\n") && !plain.contains("\\x"), "{}", run.out);
+    let sweep = textum(&tiny, &["run", "--vary", "least=18,24,30", "--format", "json"]).expect(0).json()["sweep"].clone();
+    let sweep = sweep.as_str().unwrap();
+    std::fs::write(tiny.path("yarn.csv"), tiny.read("yarn.csv").replace("24", "25")).unwrap();
+    told(&["data", "record"]).expect(0);
+    let looks: &[&[&str]] = &[
+        &["plan"],
+        &["runs"],
+        &["runs", "--all", "--by", "share"],
+        &["runs", "--group-by", "least"],
+        &["show", "last"],
+        &["show", "best:share"],
+        &["trace", "counts.txt"],
+        &["compare", "last~1", "last"],
+        &["plot", sweep, "--metric", "share", "--against", "least"],
+        &["data"],
+        &["data", "versions", "yarn"],
+        &["data", "diff", "yarn@1", "yarn@2"],
+        &["data", "profile", "yarn@2", "--against", "yarn@1"],
+        &["data", "find", "yarn", "--where", "count > 20"],
+        &["stats"],
+        &["stats", "--largest", "3"],
+        &["prune", "--newest", "1"],
+        &["verify"],
+        &["show", "nothing"],
+        &["--help"],
+    ];
+    for words in looks {
+        let (plain, coloured) = (textum(&tiny, &[&["--color", "never"], *words].concat()), told(words));
+        let same = |a: &str, b: &str| assert_eq!(without_colours(a), b, "{words:?}");
+        assert_eq!(plain.status, coloured.status, "{words:?}: {}", plain.err);
+        assert!(!plain.out.contains('\x1b') && !plain.err.contains('\x1b'), "{words:?}");
+        same(&coloured.out, &plain.out);
+        same(&coloured.err, &plain.err);
+    }
+    let plot = told(&["plot", sweep, "--metric", "share", "--against", "least"]);
+    assert!(plot.out.contains("\x1b[36m"), "{}", plot.out);
+}
+
 /// Each call of a chapter with what it prints.
 fn story(tiny: &Tiny, calls: &[&[&str]]) -> String {
     calls.iter().fold(String::new(), |text, words| {

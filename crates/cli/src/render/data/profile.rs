@@ -201,7 +201,7 @@ fn fitting(header: &[&'static str], rows: Vec<Vec<Cell>>, width: usize, style: &
     let (mut header, mut rows) = (header.to_vec(), rows);
     for names in LEAST_TELLING {
         let laid = table(&header, &rows, "  ", &Style::new(false));
-        if laid.lines().all(|line| unicode_width::UnicodeWidthStr::width(line) <= width) {
+        if laid.lines().all(|line| crate::ui::escape::width(line) <= width) {
             break;
         }
         while let Some(at) = header.iter().position(|h| names.contains(h)) {

@@ -49,7 +49,8 @@ impl Ui {
         };
         let err_terminal = std::io::stderr().is_terminal();
         Ui {
-            style: Style::new(colored(std::io::stdout().is_terminal())),
+            // Data has no colours, wherever it goes.
+            style: Style::new(global.format == Format::Text && colored(std::io::stdout().is_terminal())),
             err_style: Style::new(colored(err_terminal)),
             format: global.format,
             width: width(),

@@ -8,7 +8,7 @@ use crate::commands;
 
 /// Staged training pipelines whose every past model can be traced to its exact inputs and rebuilt.
 #[derive(Debug, Parser)]
-#[command(name = "textum", version, max_term_width = 100, arg_required_else_help = true, after_help = EXAMPLES)]
+#[command(name = "textum", version, max_term_width = 100, disable_help_flag = true, arg_required_else_help = true, after_help = EXAMPLES)]
 pub struct Arguments {
     /// Options of every command.
     #[command(flatten)]
@@ -32,30 +32,37 @@ Examples:
   textum rebuild last               make the last run's results again and compare
 
 What can be named anywhere: a run (7f3a, 20261123-0542-7f3a, last, last~2, best:auc), a digest
-(b3:91ac22), a path of a run (7f3a:build/model.json), a checkpoint of a run (7f3a#4, 7f3a#last), a dataset version (shifts@2), or any file on
-disk, by its content.
+(b3:91ac22), a path of a run (7f3a:build/model.json), a checkpoint of a run (7f3a#4, 7f3a#last), a
+dataset version (shifts@2), or any file on disk, by its content.
 
 Exit status: 0 done, 1 a stage, check or rebuild did not succeed, 2 wrong usage or manifest,
 3 what was asked for is not there, 4 damage or an I/O failure, 130 interrupted.";
+
+const SHARED: &str = "Options of every command";
 
 /// Options of every command.
 #[derive(Clone, Debug, Args)]
 pub struct Global {
     /// Work as if started in this folder
-    #[arg(short = 'C', value_name = "DIR", global = true, value_hint = clap::ValueHint::DirPath)]
+    #[arg(short = 'C', value_name = "DIR", global = true, value_hint = clap::ValueHint::DirPath, help_heading = SHARED, display_order = 901)]
     pub directory: Option<PathBuf>,
-    /// How results are printed (csv and md: tables only)
-    #[arg(long, value_name = "FORM", global = true, default_value = "text")]
+    /// Print results in this form, where a command has it: text, json, csv, md and others
+    #[arg(long, value_name = "FORM", global = true, default_value = "text", hide_possible_values = true, hide_default_value = true,
+          help_heading = SHARED, display_order = 900)]
     pub format: Format,
-    /// When to use colour
-    #[arg(long, value_name = "WHEN", global = true, default_value = "auto")]
+    /// Use colour: auto (on a terminal, unless NO_COLOR is set), always or never
+    #[arg(long, value_name = "WHEN", global = true, default_value = "auto", hide_possible_values = true, hide_default_value = true,
+          help_heading = SHARED, display_order = 902)]
     pub color: Color,
     /// Say nothing but results and errors
-    #[arg(short, long, global = true)]
+    #[arg(short, long, global = true, help_heading = SHARED, display_order = 903)]
     pub quiet: bool,
     /// Say more: keys and receipts of a run, how much a trace met
-    #[arg(short, long, global = true)]
+    #[arg(short, long, global = true, help_heading = SHARED, display_order = 904)]
     pub verbose: bool,
+    /// Print this help
+    #[arg(short, long, global = true, action = clap::ArgAction::Help, help_heading = SHARED, display_order = 905)]
+    pub help: Option<bool>,
 }
 
 /// How results are printed.

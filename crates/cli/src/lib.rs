@@ -5,12 +5,13 @@ mod commands;
 mod complete;
 mod demo;
 mod failure;
+mod forms;
 mod render;
 mod ui;
 
 use std::process::ExitCode;
 
-use clap::{CommandFactory, Parser};
+use clap::FromArgMatches;
 
 use args::{Arguments, Command};
 use failure::Failure;
@@ -18,9 +19,10 @@ use ui::Ui;
 
 /// Parses the command line, does what it says, and gives the exit status.
 pub fn main() -> ExitCode {
-    clap_complete::CompleteEnv::with_factory(Arguments::command).complete();
-    let arguments = match Arguments::try_parse() {
-        Ok(arguments) => arguments,
+    clap_complete::CompleteEnv::with_factory(forms::command).complete();
+    let parsed = forms::command().try_get_matches().and_then(|m| Ok((forms::words_of(&m), Arguments::from_arg_matches(&m)?)));
+    let (words, arguments) = match parsed {
+        Ok(parsed) => parsed,
         Err(e) => {
             // Help and version are asked for and go to standard output; the rest is wrong usage.
             let code = if e.use_stderr() { 2 } else { 0 };
@@ -30,7 +32,8 @@ pub fn main() -> ExitCode {
     };
     let ui = Ui::new(&arguments.global);
     silence_guarded_panics();
-    let result = dispatch(arguments, &ui).and_then(|code| ui.unprinted().map_or(Ok(code), Err));
+    let result =
+        ui.only(forms::of(&words)).and_then(|()| dispatch(arguments, &ui)).and_then(|code| ui.unprinted().map_or(Ok(code), Err));
     match result {
         Ok(code) => ExitCode::from(code),
         Err(failure) => {

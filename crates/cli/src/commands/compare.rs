@@ -28,7 +28,6 @@ pub struct CompareArgs {
 
 /// Compares.
 pub fn run(global: &Global, args: &CompareArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json, Format::Md])?;
     let project = open(global, ui)?;
     let names = match args.runs.as_slice() {
         [] => vec!["last~1".to_string(), "last".to_string()],

@@ -11,7 +11,7 @@ use textum_core::project::workspace::Project;
 use textum_core::record::receipt::Verdict;
 
 use super::{here, variables};
-use crate::args::{Format, Global};
+use crate::args::Global;
 use crate::demo::{DEMO, Step, story};
 use crate::failure::{Failure, NOT_THERE, UNSUCCESSFUL, USAGE};
 use crate::ui::Ui;
@@ -35,7 +35,6 @@ pub struct DemoArgs {
 
 /// Writes the sample project and plays its story.
 pub fn run(global: &Global, args: &DemoArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text])?;
     let project = here(global).join(&args.folder);
     let holds_something = std::fs::read_dir(&project).is_ok_and(|mut entries| entries.next().is_some());
     if holds_something || project.is_file() {

@@ -12,7 +12,7 @@ use textum_core::record::ledger::NameError;
 use textum_core::record::receipt::{RunReceipt, StageReceipt};
 
 use super::{by_whom, here, variables};
-use crate::args::{Format, Global};
+use crate::args::Global;
 use crate::failure::{Failure, NOT_THERE, USAGE};
 use crate::render;
 use crate::ui::{Ui, watch};
@@ -38,7 +38,6 @@ pub struct FollowArgs {
 
 /// Follows.
 pub fn run(global: &Global, args: &FollowArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text])?;
     let project = Project::open(&here(global), variables())?;
     let runs = project.workspace.runs_folder();
     let at_work = live_runs(&runs);

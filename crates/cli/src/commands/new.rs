@@ -8,7 +8,7 @@ use textum_core::fsio::IoError;
 
 use super::demo::put;
 use super::here;
-use crate::args::{Format, Global};
+use crate::args::Global;
 use crate::demo::{BARE, Files, TABULAR};
 use crate::failure::Failure;
 use crate::ui::Ui;
@@ -41,7 +41,6 @@ const IGNORED: [&str; 3] = ["/data/", "/build/", "__pycache__/"];
 
 /// Begins a project.
 pub fn run(global: &Global, args: &NewArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text])?;
     let root = here(global).join(&args.folder);
     std::fs::create_dir_all(&root).map_err(IoError::of("create the folder", &root))?;
     let full = std::fs::canonicalize(&root).map_err(IoError::of("open the folder", &root))?;

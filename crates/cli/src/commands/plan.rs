@@ -32,9 +32,9 @@ pub struct PlanArgs {
 
 /// Plans.
 pub fn run(global: &Global, args: &PlanArgs, ui: &Ui) -> Result<u8, Failure> {
-    let forms: &[Format] =
-        if args.graph { &[Format::Text, Format::Json, Format::Dot, Format::Mermaid] } else { &[Format::Text, Format::Json] };
-    ui.only(forms)?;
+    if !args.graph {
+        ui.only(&[Format::Text, Format::Json])?;
+    }
     let mut project = Project::open(&here(global), variables())?;
     for set in &args.set {
         project.params.set(set)?;

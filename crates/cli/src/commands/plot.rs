@@ -53,7 +53,6 @@ pub enum By {
 
 /// Plots.
 pub fn run(global: &Global, args: &PlotArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json])?;
     if let Some(file) = &args.output {
         let ending = file.extension().and_then(|e| e.to_str()).unwrap_or_default();
         if !["svg", "png", "html"].contains(&ending) {

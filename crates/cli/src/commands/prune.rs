@@ -44,7 +44,6 @@ pub struct PruneArgs {
 
 /// Prunes.
 pub fn run(global: &Global, args: &PruneArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json])?;
     let mut project = open(global, ui)?;
     let outputs: Vec<String> = project.manifest.stages.iter().flat_map(|s| s.outputs()).map(ToString::to_string).collect();
     let is_path = |name: &String| {

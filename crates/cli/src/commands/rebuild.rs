@@ -33,7 +33,6 @@ pub struct RebuildArgs {
 
 /// Rebuilds.
 pub fn run(global: &Global, args: &RebuildArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json])?;
     let mut project = open(global, ui)?;
     let target = find_target(&project, &args.name, &here(global))?;
     let options = RebuildOptions { tolerance: args.tolerance, keep: args.keep, echo: args.echo, by: by_whom() };

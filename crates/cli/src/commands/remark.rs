@@ -55,7 +55,6 @@ pub fn label(global: &Global, args: &LabelArgs, ui: &Ui) -> Result<u8, Failure> 
 }
 
 fn remark(global: &Global, name: &str, note: Option<String>, label: Option<String>, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json])?;
     let project = open(global, ui)?;
     let run = project.ledger.resolve_run(name, &project.manifest.metrics)?;
     if let Some(label) = label.as_deref().filter(|l| !l.is_empty())

@@ -46,7 +46,6 @@ pub struct ReportArgs {
 
 /// Reports.
 pub fn run(global: &Global, args: &ReportArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Md, Format::Html])?;
     let ending = args.output.as_ref().map(|f| f.extension().and_then(|e| e.to_str()).unwrap_or_default().to_string());
     let html = match ending.as_deref() {
         Some("html") => true,

@@ -43,7 +43,6 @@ pub struct RestoreArgs {
 
 /// Restores.
 pub fn run(global: &Global, args: &RestoreArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json])?;
     let project = open(global, ui)?;
     if args.params {
         return params(&project, args, ui);

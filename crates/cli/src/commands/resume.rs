@@ -9,7 +9,7 @@ use textum_core::record::ledger::NameError;
 use textum_core::record::receipt::{RunReceipt, RunStageState, RunState, StageReceipt};
 
 use super::{by_whom, here, variables};
-use crate::args::{Format, Global};
+use crate::args::Global;
 use crate::failure::{Failure, USAGE};
 use crate::render::text;
 use crate::ui::Ui;
@@ -30,7 +30,6 @@ pub struct ResumeArgs {
 
 /// Resumes.
 pub fn run(global: &Global, args: &ResumeArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json])?;
     let mut project = Project::open_to_write(&here(global), variables())?;
     {
         let events = ui.events();

@@ -73,7 +73,6 @@ pub struct RunArgs {
 
 /// Runs.
 pub fn run(global: &Global, args: &RunArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json])?;
     let mut project = Project::open_to_write(&here(global), variables())?;
     for set in &args.set {
         project.params.set(set)?;

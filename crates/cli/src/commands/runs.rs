@@ -57,7 +57,6 @@ pub struct RunsArgs {
 
 /// Lists the runs.
 pub fn run(global: &Global, args: &RunsArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json, Format::Csv, Format::Md])?;
     let project = open(global, ui)?;
     if let Some(name) = &args.steps {
         return steps(&project, name, args.all, ui);

@@ -2,11 +2,10 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, CommandFactory, ValueEnum};
+use clap::{Args, ValueEnum};
 use clap_complete::env::{Bash, Elvish, EnvCompleter, Fish, Powershell, Zsh};
 use textum_core::fsio::IoError;
 
-use crate::args::{Arguments, Format};
 use crate::failure::{DAMAGE, Failure};
 use crate::ui::Ui;
 
@@ -43,7 +42,6 @@ pub struct ManualArgs {
 
 /// Prints the completion script, which asks this program for runs, stages and parameters.
 pub fn completions(args: &CompletionsArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text])?;
     let completer: &dyn EnvCompleter = match args.shell {
         Shell::Bash => &Bash,
         Shell::Elvish => &Elvish,
@@ -61,9 +59,8 @@ pub fn completions(args: &CompletionsArgs, ui: &Ui) -> Result<u8, Failure> {
 
 /// Writes a manual page for the program and one for each command.
 pub fn manual(args: &ManualArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text])?;
     std::fs::create_dir_all(&args.folder).map_err(IoError::of("create the folder", &args.folder))?;
-    clap_mangen::generate_to(Arguments::command(), &args.folder).map_err(IoError::of("write manual pages to", &args.folder))?;
+    clap_mangen::generate_to(crate::forms::command(), &args.folder).map_err(IoError::of("write manual pages to", &args.folder))?;
     ui.result(&format!("manual pages written to {}", args.folder.display()));
     Ok(0)
 }

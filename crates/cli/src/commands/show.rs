@@ -31,7 +31,6 @@ pub struct ShowArgs {
 
 /// Shows.
 pub fn run(global: &Global, args: &ShowArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json])?;
     let project = open(global, ui)?;
     if args.name.starts_with("b3:") {
         return digest(&project, args, ui);

@@ -21,7 +21,6 @@ pub struct StatsArgs {
 
 /// Tells what the store holds.
 pub fn run(global: &Global, args: &StatsArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json, Format::Csv, Format::Md])?;
     let project = open(global, ui)?;
     let all = Inventory::load(&project.store, &project.ledger)?;
     let found = stats(&project, &all, args.largest)?;

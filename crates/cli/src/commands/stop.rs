@@ -29,7 +29,6 @@ pub struct StopArgs {
 
 /// Stops.
 pub fn run(global: &Global, args: &StopArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json])?;
     let project = textum_core::project::workspace::Project::open(&here(global), variables())?;
     let runs = project.workspace.runs_folder();
     let at_work = live_runs(&runs);

@@ -32,7 +32,6 @@ pub struct TraceArgs {
 
 /// Traces.
 pub fn run(global: &Global, args: &TraceArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json, Format::Dot, Format::Mermaid])?;
     let project = open(global, ui)?;
     let target = find_target(&project, &args.name, &here(global))?;
     let found = trace(&project.store, &target)?;

@@ -29,7 +29,6 @@ pub struct VerifyArgs {
 
 /// Verifies.
 pub fn run(global: &Global, args: &VerifyArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json])?;
     let workspace = Workspace::find(&here(global))?;
     if !workspace.state().is_dir() {
         ui.say("there is nothing to verify yet: nothing has been recorded");

@@ -77,7 +77,6 @@ fn declared_path(root: &Path, global: &Global, given: &Path, reference: bool) ->
 
 /// Declares and records.
 pub fn run(global: &Global, args: &AddArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json])?;
     let folder = here(global);
     let root = Workspace::find(&folder)?.root().to_path_buf();
     let project = Project::open(&folder, variables())?;

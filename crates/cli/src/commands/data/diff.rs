@@ -74,7 +74,6 @@ fn sides(project: &Project, args: &DiffArgs, global: &Global) -> Result<(Side, S
 
 /// Compares.
 pub fn run(global: &Global, args: &DiffArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json, Format::Csv, Format::Md])?;
     let project = open(global, ui)?;
     let (old, new) = sides(&project, args, global)?;
     let declared = if new.key.is_empty() { &old.key } else { &new.key };

@@ -30,7 +30,6 @@ pub struct FindArgs {
 
 /// Searches.
 pub fn run(global: &Global, args: &FindArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json, Format::Csv, Format::Md])?;
     let project = open(global, ui)?;
     let wrong = |source: FilterError| -> Failure { DataError::Filter { text: args.condition.clone(), source }.into() };
     let condition = parse(&args.condition).map_err(wrong)?;

@@ -10,7 +10,6 @@ use crate::ui::Ui;
 
 /// Lists the datasets.
 pub fn run(global: &Global, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json, Format::Csv, Format::Md])?;
     let project = open(global, ui)?;
     let found = status_of(&project)?;
     match ui.format {

@@ -29,7 +29,6 @@ pub struct ProfileArgs {
 
 /// Sums up.
 pub fn run(global: &Global, args: &ProfileArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json, Format::Md, Format::Html])?;
     let project = open(global, ui)?;
     let side = find_side(&project, &args.name, &here(global))?;
     let base = args.against.as_ref().map(|text| find_side(&project, text, &here(global))).transpose()?;

@@ -26,7 +26,6 @@ pub struct RecordArgs {
 
 /// Records.
 pub fn run(global: &Global, args: &RecordArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json])?;
     let mut project = Project::open_to_write(&here(global), variables())?;
     let (versions, names): (Vec<&String>, Vec<&String>) = args.names.iter().partition(|n| split_name(n).is_some());
     for (name, number) in versions.iter().filter_map(|v| split_name(v)) {

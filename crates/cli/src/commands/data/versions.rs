@@ -66,7 +66,6 @@ fn history(project: &Project, name: &str, global: &Global) -> Result<History, Fa
 
 /// Lists the versions.
 pub fn run(global: &Global, args: &VersionsArgs, ui: &Ui) -> Result<u8, Failure> {
-    ui.only(&[Format::Text, Format::Json, Format::Csv, Format::Md])?;
     let project = open(global, ui)?;
     let history = history(&project, &args.name, global)?;
     match ui.format {

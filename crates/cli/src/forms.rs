@@ -1,0 +1,118 @@
+//! The command line as a whole: which forms each command prints in, and options that all commands share told last.
+
+use clap::builder::PossibleValue;
+use clap::{Arg, ArgMatches, CommandFactory, ValueEnum};
+
+use crate::args::{Arguments, Format};
+
+const TEXT: &[Format] = &[Format::Text];
+const TEXT_JSON: &[Format] = &[Format::Text, Format::Json];
+const TABLES: &[Format] = &[Format::Text, Format::Json, Format::Csv, Format::Md];
+
+/// Forms that each command prints in, by its words; `plan` draws `dot` and `mermaid` with `--graph` only.
+const FORMS: &[(&str, &[Format])] = &[
+    ("new", TEXT),
+    ("demo", TEXT),
+    ("plan", &[Format::Text, Format::Json, Format::Dot, Format::Mermaid]),
+    ("run", TEXT_JSON),
+    ("resume", TEXT_JSON),
+    ("stop", TEXT_JSON),
+    ("emit", TEXT),
+    ("data", TABLES),
+    ("data add", TEXT_JSON),
+    ("data record", TEXT_JSON),
+    ("data versions", TABLES),
+    ("data diff", TABLES),
+    ("data find", TABLES),
+    ("data profile", &[Format::Text, Format::Json, Format::Md, Format::Html]),
+    ("runs", TABLES),
+    ("show", TEXT_JSON),
+    ("compare", &[Format::Text, Format::Json, Format::Md]),
+    ("plot", TEXT_JSON),
+    ("follow", TEXT),
+    ("report", &[Format::Text, Format::Md, Format::Html]),
+    ("note", TEXT_JSON),
+    ("label", TEXT_JSON),
+    ("trace", &[Format::Text, Format::Json, Format::Dot, Format::Mermaid]),
+    ("restore", TEXT_JSON),
+    ("rebuild", TEXT_JSON),
+    ("verify", TEXT_JSON),
+    ("prune", TEXT_JSON),
+    ("stats", TABLES),
+    ("completions", TEXT),
+    ("manual", TEXT),
+];
+
+/// The forms that a command prints in.
+pub fn of(words: &str) -> &'static [Format] {
+    FORMS.iter().find(|(name, _)| *name == words).map_or(TEXT, |(_, forms)| forms)
+}
+
+/// The words of the command that was given.
+pub fn words_of(matches: &ArgMatches) -> String {
+    let mut words = Vec::new();
+    let mut at = matches;
+    while let Some((name, inner)) = at.subcommand() {
+        words.push(name);
+        at = inner;
+    }
+    words.join(" ")
+}
+
+/// The grammar with all its help.
+pub fn command() -> clap::Command {
+    dressed(Arguments::command(), "")
+}
+
+fn name_of(form: Format) -> String {
+    form.to_possible_value().as_ref().map(PossibleValue::get_name).unwrap_or_default().to_string()
+}
+
+/// A command has its own `--format`, which tells the forms of this command alone; where there is but one, it need not be
+/// told of.
+fn dressed(command: clap::Command, words: &str) -> clap::Command {
+    let names: Vec<String> = command.get_subcommands().map(|c| c.get_name().to_string()).collect();
+    let format = command.get_arguments().find(|a| a.get_id() == "format").cloned();
+    names.into_iter().fold(command, |command, name| {
+        let words = if words.is_empty() { name.clone() } else { format!("{words} {name}") };
+        let format = format.clone();
+        command.mut_subcommand(name, |sub| {
+            let sub = match format {
+                Some(format) => sub.arg(told(format, of(&words))),
+                None => sub,
+            };
+            dressed(sub, &words)
+        })
+    })
+}
+
+fn told(format: Arg, forms: &[Format]) -> Arg {
+    let names: Vec<String> = forms.iter().map(|f| name_of(*f)).collect();
+    let (last, first) = names.split_last().map_or(("", &[][..]), |(last, first)| (last.as_str(), first));
+    let help = if first.is_empty() { last.to_string() } else { format!("Print as {} or {last}", first.join(", ")) };
+    format.help(help).hide(first.is_empty())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn every(command: &clap::Command, words: &str, found: &mut Vec<String>) {
+        for sub in command.get_subcommands() {
+            let words = if words.is_empty() { sub.get_name().to_string() } else { format!("{words} {}", sub.get_name()) };
+            every(sub, &words, found);
+            found.push(words);
+        }
+    }
+
+    #[test]
+    fn every_command_has_its_forms_and_no_other_is_listed() {
+        let mut found = Vec::new();
+        every(&command(), "", &mut found);
+        found.sort_unstable();
+        let mut listed: Vec<&str> = FORMS.iter().map(|(name, _)| *name).collect();
+        listed.sort_unstable();
+        assert_eq!(found, listed);
+        command().debug_assert();
+    }
+}

@@ -406,3 +406,80 @@ fn numbers_that_json_does_not_know_are_read_in_json_lines() {
     assert_eq!(read, [["1", "NaN", "NaN, Infinity"], ["2", "-Infinity", "\"NaN"], ["3", "Infinity", "\"NaN\""]]);
     assert!(rows(&table(&tiny, "h.jsonl", "{\"a\": NaNs}\n")).is_err());
 }
+
+/// Numbers that look random and are the same each time.
+fn dice(seed: u64) -> impl FnMut(u64) -> u64 {
+    let mut state = seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1;
+    move |sides| {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        state % sides
+    }
+}
+
+fn shifts(rows: usize, seed: u64) -> Vec<String> {
+    let mut roll = dice(seed);
+    (0..rows)
+        .map(|i| {
+            let humidity = (0..6).map(|_| roll(100)).sum::<u64>() as f64 / 6.0;
+            format!("S{i:05},{},{},{humidity:.1}\n", ["A", "B", "C"][roll(3) as usize], ["early", "late"][roll(2) as usize])
+        })
+        .collect()
+}
+
+const SHIFTS: &str = "id,shed,shift,humidity\n";
+
+#[test]
+fn a_random_part_of_a_table_has_not_drifted_and_another_table_has() {
+    let tiny = Tiny::new();
+    let readings = |before: &str, now: &str| -> Vec<&'static str> {
+        let (old, new) = (table(&tiny, "old.csv", before), table(&tiny, "new.csv", now));
+        let found = profile(&new, Some(&old), &ProfileOptions { target: None, frequent: 5 }, tiny.root()).unwrap();
+        found.columns.iter().map(|c| c.drift.as_ref().unwrap().reading).collect()
+    };
+    for seed in 0..60 {
+        let all = shifts([24, 40, 100, 400, 2000][seed as usize % 5], seed);
+        let mut roll = dice(seed + 1000);
+        let half: String = all.iter().filter(|_| roll(2) == 0).map(String::as_str).collect();
+        let found = readings(&format!("{SHIFTS}{}", all.concat()), &format!("{SHIFTS}{half}"));
+        assert_eq!(found, ["none"; 4], "seed {seed}, {} rows", all.len());
+    }
+    // What has changed for real is seen in a small table too.
+    let all = shifts(60, 7);
+    let damp: String = shifts(60, 8)
+        .iter()
+        .map(|l| {
+            let (rest, humidity) = l.trim_end().rsplit_once(',').unwrap();
+            format!("{},{:.1}\n", rest.replace(",A,", ",C,").replace(",B,", ",C,"), humidity.parse::<f64>().unwrap() + 25.0)
+        })
+        .collect();
+    assert_eq!(readings(&format!("{SHIFTS}{}", all.concat()), &format!("{SHIFTS}{damp}"))[1..], ["strong", "none", "strong"]);
+}
+
+#[test]
+fn what_changed_rows_share_is_told_only_where_chance_does_not_give_it() {
+    let tiny = Tiny::new();
+    let common = |rows: &[String], changes: &dyn Fn(usize, &str) -> bool| {
+        let changed: String = rows
+            .iter()
+            .enumerate()
+            .map(|(i, l)| if changes(i, l) { format!("{},0.5\n", l.rsplit_once(',').unwrap().0) } else { l.clone() })
+            .collect();
+        let old = table(&tiny, "old.csv", format!("{SHIFTS}{}", rows.concat()));
+        let new = table(&tiny, "new.csv", format!("{SHIFTS}{changed}"));
+        let options = CompareOptions { key: vec!["id".into()], columns: Vec::new(), examples: 2, memory: None };
+        compare(&old, &new, &options, tiny.root()).unwrap().common_changed
+    };
+    for rows in [300, 20_000] {
+        let rows = shifts(rows, 3);
+        let of = |shed: &'static str| move |_: usize, line: &str| line.contains(shed);
+        assert_eq!(common(&rows, &of(",C,")), [("shed".to_string(), "C".to_string())]);
+        // Three rows that all happen to be of the early shift say nothing: half of all rows are.
+        let early: Vec<usize> = (0..rows.len()).filter(|i| rows[*i].contains(",early,")).take(3).collect();
+        assert_eq!(common(&rows, &|i, _| early.contains(&i)), []);
+        // A dozen do.
+        let early: Vec<usize> = (0..rows.len()).filter(|i| rows[*i].contains(",early,")).take(12).collect();
+        assert!(common(&rows, &|i, _| early.contains(&i)).contains(&("shift".to_string(), "early".to_string())));
+    }
+}

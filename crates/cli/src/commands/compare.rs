@@ -42,6 +42,7 @@ pub fn run(global: &Global, args: &CompareArgs, ui: &Ui) -> Result<u8, Failure> 
     let told = render::compare::Told { comparison: &found, sides: &sides, all: args.all };
     match ui.format {
         Format::Json => ui.json(&render::compare::json(&told)),
+        Format::Csv => ui.result(&render::csv::comparison(&found)),
         Format::Md => ui.result(&render::compare::markdown(&told)),
         _ => ui.result(&render::compare::text(&told, &ui.style)),
     }

@@ -123,9 +123,16 @@ fn by_step(project: &Project, args: &PlotArgs, rows: &[RunRow], ui: &Ui) -> Resu
         names: &render::plot::names(rows),
         log: args.log,
     };
-    if ui.format == Format::Json {
-        ui.json(&render::plot::json(&drawn));
-        return Ok(0);
+    match ui.format {
+        Format::Json => {
+            ui.json(&render::plot::json(&drawn));
+            return Ok(0);
+        }
+        Format::Csv => {
+            ui.result(&render::csv::curves(&all));
+            return Ok(0);
+        }
+        _ => {}
     }
     match &args.output {
         Some(file) => write(file, &render::plot::figures(&drawn), &render::plot::table(&drawn), ui),
@@ -159,9 +166,16 @@ fn against(project: &Project, args: &PlotArgs, rows: &[RunRow], ui: &Ui) -> Resu
     }
     let better = project.manifest.metrics.iter().find(|(n, _)| *n == metric).map(|(_, b)| *b);
     let spread = Spread { rows, metric: &metric, params: &args.against, better, log: args.log };
-    if ui.format == Format::Json {
-        ui.json(&render::spread::json(&spread));
-        return Ok(0);
+    match ui.format {
+        Format::Json => {
+            ui.json(&render::spread::json(&spread));
+            return Ok(0);
+        }
+        Format::Csv => {
+            ui.result(&render::csv::against(rows, &args.against, &metric));
+            return Ok(0);
+        }
+        _ => {}
     }
     match &args.output {
         Some(file) => write(file, &[render::spread::figure(&spread)], &render::spread::table(&spread), ui),

@@ -86,6 +86,10 @@ pub fn run(global: &Global, args: &RunsArgs, ui: &Ui) -> Result<u8, Failure> {
         return Ok(0);
     }
     let columns = args.columns.as_ref().map(|names| fields(&project, names)).transpose()?;
+    if ui.format == Format::Csv {
+        ui.result(&render::csv::runs(entries.iter().flat_map(Entry::runs), &versions, columns.as_deref()));
+        return Ok(0);
+    }
     let first = asked.by.as_ref().and_then(|key| match &key.field {
         Field::Metric(name) | Field::Param(name) | Field::Data(name) => Some(name.as_str()),
         _ => None,
@@ -101,7 +105,6 @@ pub fn run(global: &Global, args: &RunsArgs, ui: &Ui) -> Result<u8, Failure> {
     };
     let listed = look.list(&entries);
     match ui.format {
-        Format::Csv => ui.result(&listed.csv()),
         Format::Md => ui.result(&listed.markdown()),
         _ if entries.is_empty() && (args.condition.is_some() || args.sweep.is_some()) => ui.say("no run meets that"),
         _ if entries.is_empty() => ui.say("no runs yet: make one with `textum run`"),
@@ -209,7 +212,7 @@ fn groups(
     let found = project.ledger.groups(&runs, &field, better, numbers)?;
     match ui.format {
         Format::Json => ui.json(&render::groups::json(&found, better)),
-        Format::Csv => ui.result(&render::groups::csv(name, &found, better)),
+        Format::Csv => ui.result(&render::csv::groups(name, &found, better.map(|(name, _)| name))),
         Format::Md => ui.result(&render::groups::markdown(name, &found, better)),
         _ if found.is_empty() => ui.say("no run meets that"),
         _ => ui.result(&render::groups::text(name, &found, better, &ui.style)),

@@ -54,12 +54,6 @@ pub fn text(name: &str, groups: &[Group], metric: Judged<'_>, style: &Style) -> 
     out
 }
 
-/// As comma-separated values.
-pub fn csv(name: &str, groups: &[Group], metric: Judged<'_>) -> String {
-    let header = header(name, metric);
-    super::table::csv(&header.iter().map(String::as_str).collect::<Vec<_>>(), &rows(groups, metric))
-}
-
 /// As a Markdown table.
 pub fn markdown(name: &str, groups: &[Group], metric: Judged<'_>) -> String {
     let header = header(name, metric);

@@ -2,6 +2,7 @@
 
 pub mod chart;
 pub mod compare;
+pub mod csv;
 pub mod data;
 pub mod events;
 pub mod follow;

@@ -11,7 +11,7 @@ use textum_core::store::Digest;
 use unicode_width::UnicodeWidthStr;
 
 use super::data::Versions;
-use super::table::{Cell, Look, csv, markdown, table};
+use super::table::{Cell, Look, markdown, table};
 use super::text;
 use crate::ui::Style;
 
@@ -298,11 +298,6 @@ impl Listed {
             out.push_str(&style.dim(&format!("{} not shown: use --last or --all\n", text::counted(more as u64, what))));
         }
         out
-    }
-
-    /// As comma-separated values.
-    pub fn csv(&self) -> String {
-        csv(&self.header.iter().map(String::as_str).collect::<Vec<_>>(), &self.rows)
     }
 
     /// As a Markdown table.

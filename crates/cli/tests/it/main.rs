@@ -9,6 +9,7 @@ mod data;
 mod demo;
 mod ending;
 mod exact;
+mod exported;
 mod folders;
 mod hostile;
 mod instant;

@@ -147,9 +147,9 @@ fn json_has_the_keys_that_the_contract_names() {
     let verify = ["packs", "entries", "bytes", "runs", "versions", "dropped", "lost", "deep", "problems", "repaired"];
     assert_eq!(keys(&json(&["verify"])), verify);
     for (words, head) in [
-        (&["data"][..], "dataset,version,state,path,files,rows,size"),
-        (&["data", "versions", "looms"], "version,,first seen,extent,size,change,read by runs"),
-        (&["data", "diff", "looms"], "change,old line,new line,key,column,was,is"),
+        (&["data"][..], "dataset,version,state,reference,path,files,rows,bytes"),
+        (&["data", "versions", "looms"], "version,digest,recorded,by,path,rows,files,bytes,in_tree,change,notes,runs"),
+        (&["data", "diff", "looms"], "change,old_line,new_line,key,column,was,is"),
         (&["data", "find", "looms", "--where", "speed > 420"], "version,rows,of"),
         (&["stats"], "what,states,logical,alone,shared"),
     ] {

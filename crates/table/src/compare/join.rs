@@ -4,7 +4,7 @@ use std::cmp::Ordering;
 use std::collections::HashMap;
 use std::hash::BuildHasherDefault;
 
-use super::common::Common;
+use super::common::{Common, RowSample};
 use super::deal::{Record, cell_at};
 use super::pattern::Sample;
 use super::{CellChange, ColumnChange, Example, Layout};
@@ -49,12 +49,12 @@ pub struct Examples {
 impl Examples {
     /// Whether one with this line would be kept for now.
     fn wants(&self, line: u64) -> bool {
-        self.most > 0 && (self.kept.len() < 2 * self.most || self.kept.iter().any(|(l, _)| *l > line))
+        self.most > 0 && (self.kept.len() < self.most.saturating_mul(2) || self.kept.iter().any(|(l, _)| *l > line))
     }
 
     fn add(&mut self, line: u64, example: Example) {
         self.kept.push((line, example));
-        if self.kept.len() > 4 * self.most {
+        if self.kept.len() > self.most.saturating_mul(4) {
             self.shrink();
         }
     }
@@ -105,6 +105,7 @@ pub struct Tally {
     pub twice: [Twice; 2],
     /// Of all rows, then of those changed, added and removed.
     common: [Common; 4],
+    all: RowSample,
 }
 
 fn records(part: &[u8]) -> impl Iterator<Item = Record<'_>> {
@@ -188,7 +189,7 @@ impl Tally {
         }
         let mut added = Chained::default();
         for record in records(new) {
-            self.common[ALL].add(record.cells);
+            self.met(&record);
             let key_end = end_of(record.cells, layout.keys);
             let key = &record.cells[..key_end];
             let name = || key_text(record.cells, layout.keys).join(", ");
@@ -231,7 +232,7 @@ impl Tally {
             let before = if order != Ordering::Greater { old.next() } else { None };
             let now = if order != Ordering::Less { new.next() } else { None };
             if let Some(now) = &now {
-                self.common[ALL].add(now.cells);
+                self.met(now);
             }
             match (before, now) {
                 (Some(before), Some(now)) if before.cells != now.cells => self.change(&before, &now, layout),
@@ -242,6 +243,11 @@ impl Tally {
         }
     }
 
+    fn met(&mut self, record: &Record<'_>) {
+        self.common[ALL].add(record.cells);
+        self.all.add(record.hash, record.line, record.cells);
+    }
+
     fn add(&mut self, record: &Record<'_>, layout: &Layout) {
         self.added += 1;
         self.common[ADDED].add(record.cells);
@@ -250,7 +256,7 @@ impl Tally {
 
     fn remove(&mut self, record: &Record<'_>, layout: &Layout) {
         self.removed += 1;
-        self.common[ALL].add(record.cells);
+        self.met(record);
         self.common[REMOVED].add(record.cells);
         only_in_one(&mut self.examples_removed, record, layout, true);
     }
@@ -286,7 +292,7 @@ impl Tally {
         let mut counts: ByHash<Vec<Alike<'_>>> = ByHash::default();
         for (part, is_new) in [(old, false), (new, true)] {
             for record in records(part) {
-                self.common[ALL].add(record.cells);
+                self.met(&record);
                 let alike = counts.entry(record.hash).or_default();
                 let at = match alike.iter().position(|(cells, ..)| *cells == record.cells) {
                     Some(at) => at,
@@ -329,6 +335,7 @@ impl Tally {
         self.changed += other.changed;
         self.beyond += other.beyond;
         self.common.iter_mut().zip(other.common).for_each(|(a, b)| a.merge(b));
+        self.all.merge(other.all);
         self.cells.iter_mut().zip(&other.cells).for_each(|(a, b)| *a += b);
         self.samples.iter_mut().zip(other.samples).for_each(|(a, b)| a.merge(b));
         for (mine, theirs) in [
@@ -357,7 +364,10 @@ impl Tally {
         }
         let apart = self.common[kind].apart_from(&self.common[ALL]);
         let told = apart.into_iter().filter(|(at, _)| *at >= keys && (kind != CHANGED || self.cells[*at] == 0));
-        told.map(|(at, value)| (names[at].clone(), value)).collect()
+        let columns = names.len().saturating_sub(keys);
+        told.filter(|(at, value)| self.all.is_beyond_chance(*at, value, rows, columns))
+            .map(|(at, value)| (names[at].clone(), text(value)))
+            .collect()
     }
 
     /// The columns with changed cells.

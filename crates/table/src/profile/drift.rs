@@ -10,6 +10,9 @@ const BINS: usize = 10;
 /// A share that stands for none, so that a logarithm exists. As is usual for the index.
 const NEXT_TO_NONE: f64 = 1e-4;
 
+/// How probable a difference may be by chance alone to be read as drift: a part of a table is no drift from it.
+const CHANCE: f64 = 0.001;
+
 /// What is measured.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
@@ -37,7 +40,7 @@ pub struct Drift {
     pub variation: Option<f64>,
     /// The mean before, for numbers.
     pub mean_before: Option<f64>,
-    /// The usual reading: `none`, `some` or `strong`.
+    /// The usual reading: `none`, `some` or `strong`. What samples of this size have by chance once in 1000 times is none.
     pub reading: &'static str,
 }
 
@@ -49,24 +52,43 @@ pub fn between(old: &Settled, new: &Settled) -> Drift {
     let empty = |s: &Settled| s.profile.count == 0;
     match (old.profile.numbers.is_some(), new.profile.numbers.is_some()) {
         (true, true) => {
-            let psi = psi(old, new);
+            let (psi, bins) = psi(old, new);
             let distance = distance(&old.numbers, &new.numbers);
             drift.measure = DriftMeasure::Numbers;
-            (drift.psi, drift.ks, drift.ks_p) =
-                (Some(psi), Some(distance), Some(probability(distance, old.numbers.len() as f64, new.numbers.len() as f64)));
+            let p = probability(distance, old.numbers.len() as f64, new.numbers.len() as f64);
+            (drift.psi, drift.ks, drift.ks_p) = (Some(psi), Some(distance), Some(p));
+            // Without drift the index is about (1/n + 1/m) times χ² of its bins but one (Yurdakul and Naranjo,
+            // "Statistical Properties of the Population Stability Index", 2020).
+            let beyond = psi > (1.0 / rows(old) + 1.0 / rows(new)) * chi_squared_at(bins - 1.0);
             // Below 0.1 and from 0.25 on are the customary bounds of the index; of D, those of practice.
-            drift.reading = reading((psi, 0.1, 0.25), (distance, 0.1, 0.25));
+            let real = |value: f64, is_real: bool| if is_real { value } else { 0.0 };
+            drift.reading = reading((real(psi, beyond), 0.1, 0.25), (real(distance, p < CHANCE), 0.1, 0.25));
         }
         _ if empty(old) && empty(new) => drift.reading = "none",
         (false, false) => {
-            let variation = variation(old, new);
+            let (variation, chi_squared, categories) = variation(old, new);
             drift.measure = DriftMeasure::Categories;
             drift.variation = Some(variation);
-            drift.reading = reading((variation, 0.1, 0.25), (0.0, 1.0, 1.0));
+            let real = if chi_squared > chi_squared_at(categories - 1.0) { variation } else { 0.0 };
+            drift.reading = reading((real, 0.1, 0.25), (0.0, 1.0, 1.0));
         }
         _ => {}
     }
     drift
+}
+
+fn rows(column: &Settled) -> f64 {
+    (column.profile.count + column.profile.missing).max(1) as f64
+}
+
+/// The value that χ² of so many degrees of freedom exceeds with the probability [`CHANCE`], by Wilson and Hilferty's
+/// approximation ("The Distribution of Chi-square", 1931).
+fn chi_squared_at(degrees: f64) -> f64 {
+    /// The normal distribution exceeds this with that probability.
+    const NORMAL: f64 = 3.090_232;
+    let degrees = degrees.max(1.0);
+    let part = 2.0 / (9.0 * degrees);
+    degrees * (1.0 - part + NORMAL * part.sqrt()).powi(3)
 }
 
 fn reading(a: (f64, f64, f64), b: (f64, f64, f64)) -> &'static str {
@@ -107,10 +129,11 @@ fn shares(column: &Settled, ends: &[u64]) -> Vec<f64> {
     counts.iter().map(|c| (*c as f64 / all).max(NEXT_TO_NONE)).collect()
 }
 
-fn psi(old: &Settled, new: &Settled) -> f64 {
+/// The index, and the number of its bins.
+fn psi(old: &Settled, new: &Settled) -> (f64, f64) {
     let ends = tenths(&old.numbers);
     let (p, q) = (shares(new, &ends), shares(old, &ends));
-    p.iter().zip(&q).map(|(p, q)| (p - q) * (p / q).ln()).sum()
+    (p.iter().zip(&q).map(|(p, q)| (p - q) * (p / q).ln()).sum(), p.len() as f64)
 }
 
 fn distance(old: &Sorted, new: &Sorted) -> f64 {
@@ -137,17 +160,39 @@ fn probability(distance: f64, n: f64, m: f64) -> f64 {
     (1..=100).map(term).sum::<f64>().clamp(0.0, 1.0)
 }
 
-fn variation(old: &Settled, new: &Settled) -> f64 {
-    let all = |s: &Settled| (s.profile.count + s.profile.missing).max(1) as f64;
-    let mut sum = (old.profile.missing as f64 / all(old) - new.profile.missing as f64 / all(new)).abs();
+/// The total variation; χ² of the two samples as a table of two rows, and how many values it is of.
+fn variation(old: &Settled, new: &Settled) -> (f64, f64, f64) {
+    let (n, m) = (rows(old), rows(new));
+    let (mut sum, mut chi_squared, mut categories) = (0.0, 0.0, 0.0);
+    let mut value = |a: u64, b: u64| {
+        if a + b > 0 {
+            let (p, q) = (a as f64 / n, b as f64 / m);
+            sum += (p - q).abs();
+            chi_squared += n * m * (p - q).powi(2) / (a + b) as f64;
+            categories += 1.0;
+        }
+    };
+    value(old.profile.missing, new.profile.missing);
     for pair in [(&old.others, &new.others), (&old.numbers, &new.numbers)] {
         let (mut a, mut b) = (pair.0.counted().peekable(), pair.1.counted().peekable());
         while a.peek().is_some() || b.peek().is_some() {
             let next = a.peek().map_or(u64::MAX, |x| x.0).min(b.peek().map_or(u64::MAX, |x| x.0));
-            let p = a.next_if(|x| x.0 == next).map_or(0, |x| x.1) as f64 / all(old);
-            let q = b.next_if(|x| x.0 == next).map_or(0, |x| x.1) as f64 / all(new);
-            sum += (p - q).abs();
+            value(a.next_if(|x| x.0 == next).map_or(0, |x| x.1), b.next_if(|x| x.0 == next).map_or(0, |x| x.1));
         }
     }
-    sum / 2.0
+    (sum / 2.0, chi_squared, categories)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_bound_of_chi_squared_is_that_of_the_tables() {
+        // Abramowitz and Stegun, "Handbook of Mathematical Functions", table 26.8, for 0.001.
+        for (degrees, known) in [(1.0, 10.828), (2.0, 13.816), (5.0, 20.515), (9.0, 27.877), (30.0, 59.703), (100.0, 149.449)] {
+            let found = chi_squared_at(degrees);
+            assert!((found / known - 1.0).abs() < 0.04, "{degrees}: {found}, not {known}");
+        }
+    }
 }

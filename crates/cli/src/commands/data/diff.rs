@@ -32,6 +32,9 @@ pub struct DiffArgs {
     /// So many examples of each kind of difference
     #[arg(long, value_name = "N", default_value_t = 5)]
     examples: usize,
+    /// Every difference, however many
+    #[arg(long, conflicts_with = "examples")]
+    all: bool,
     /// Exit with 1 if anything differs
     #[arg(long)]
     check: bool,
@@ -78,9 +81,10 @@ pub fn run(global: &Global, args: &DiffArgs, ui: &Ui) -> Result<u8, Failure> {
     let (old, new) = sides(&project, args, global)?;
     let declared = if new.key.is_empty() { &old.key } else { &new.key };
     let key = if args.key.is_empty() { declared.clone() } else { args.key.clone() };
-    let options = CompareOptions { key, columns: args.column.clone(), examples: args.examples, memory: None };
+    let examples = if args.all { usize::MAX } else { args.examples };
+    let options = CompareOptions { key, columns: args.column.clone(), examples, memory: None };
     let found = compare(&project, &old, &new, &options)?;
-    let told = render::Told { old: &old, new: &new, found: &found, most: args.examples, columns: &args.column };
+    let told = render::Told { old: &old, new: &new, found: &found, most: examples, columns: &args.column };
     match ui.format {
         Format::Json => ui.json(&render::json(&told)),
         Format::Csv => ui.result(&render::csv(&told)),

@@ -14,7 +14,7 @@ pub fn run(global: &Global, ui: &Ui) -> Result<u8, Failure> {
     let found = status_of(&project)?;
     match ui.format {
         Format::Json => ui.json(&list::json(&found)),
-        Format::Csv => ui.result(&list::csv(&found)),
+        Format::Csv => ui.result(&crate::render::csv::datasets(&found)),
         Format::Md => ui.result(&list::markdown(&found)),
         _ if found.is_empty() => ui.say("no datasets yet: declare one with `textum data add PATH`"),
         _ => ui.result(&list::text(&found, &ui.style)),

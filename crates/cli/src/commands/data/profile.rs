@@ -47,6 +47,7 @@ pub fn run(global: &Global, args: &ProfileArgs, ui: &Ui) -> Result<u8, Failure> 
     };
     match ui.format {
         Format::Json => ui.json(&render::json(&told)),
+        Format::Csv => ui.result(&crate::render::csv::profile(&found)),
         Format::Md => ui.result(&render::markdown(&told)),
         Format::Html => ui.result(&render::html(&told)?),
         _ => ui.result(&render::text(&told, ui.width, &ui.style)),

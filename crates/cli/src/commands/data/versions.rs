@@ -70,7 +70,7 @@ pub fn run(global: &Global, args: &VersionsArgs, ui: &Ui) -> Result<u8, Failure>
     let history = history(&project, &args.name, global)?;
     match ui.format {
         Format::Json => ui.json(&render::json(&history)),
-        Format::Csv => ui.result(&render::csv(&history)),
+        Format::Csv => ui.result(&crate::render::csv::versions(&history)),
         Format::Md => ui.result(&render::markdown(&history)),
         _ => ui.result(&render::text(&args.name, &history, &ui.style)),
     }

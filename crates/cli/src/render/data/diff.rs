@@ -138,7 +138,7 @@ fn table_text(names: &str, told: &Told<'_>, diff: &RowsDiff, style: &Style) -> S
             out.push_str(&format!("\n  {told} in all rows {what}, but not in all rows\n"));
         }
     }
-    out.push_str(&changed_text(diff, style));
+    out.push_str(&changed_text(diff, if told.most == usize::MAX { usize::MAX } else { 4 }, style));
     let whole = matches!(diff.identity, Identity::Rows { .. });
     for (title, all, examples, look) in [
         ("rows added", diff.added, &diff.examples_added, Look::Good),
@@ -168,7 +168,7 @@ fn identity(identity: &Identity) -> String {
     }
 }
 
-fn changed_text(diff: &RowsDiff, style: &Style) -> String {
+fn changed_text(diff: &RowsDiff, cells: usize, style: &Style) -> String {
     let Identity::Key { columns } = &diff.identity else { return String::new() };
     if diff.examples_changed.is_empty() {
         return String::new();
@@ -177,7 +177,7 @@ fn changed_text(diff: &RowsDiff, style: &Style) -> String {
     let header = ["line", key.as_str(), "column", "was", "", "is"];
     let mut rows: Vec<Vec<Cell>> = Vec::new();
     for example in &diff.examples_changed {
-        for (at, cell) in example.cells.iter().take(4).enumerate() {
+        for (at, cell) in example.cells.iter().take(cells).enumerate() {
             let first = at == 0;
             let line = example.new_line.filter(|_| first).map_or(String::new(), |l| l.to_string());
             let key = if first { example.key.iter().map(|k| shown(k)).collect::<Vec<_>>().join(", ") } else { String::new() };
@@ -190,8 +190,8 @@ fn changed_text(diff: &RowsDiff, style: &Style) -> String {
                 Cell::new(shown(&cell.to), Look::Good),
             ]);
         }
-        if example.cells.len() > 4 {
-            let more = format!("and {} more cells", example.cells.len() - 4);
+        if let Some(more) = example.cells.len().checked_sub(cells).filter(|n| *n > 0) {
+            let more = format!("and {more} more cells");
             rows.push(vec!["".into(), "".into(), Cell::new(more, Look::Dim)]);
         }
     }
@@ -233,7 +233,7 @@ fn folder_text(names: &str, diff: &FilesDiff, most: usize, style: &Style) -> Str
         text::bytes(diff.new.1)
     ));
     let kinds = [FileChangeKind::Changed, FileChangeKind::Moved, FileChangeKind::Added, FileChangeKind::Removed];
-    let most = most.max(1) * 2;
+    let most = most.max(1).saturating_mul(2);
     let mut rows: Vec<Vec<Cell>> = Vec::new();
     for kind in kinds {
         let of_kind: Vec<&FileChange> = diff.files.iter().filter(|f| f.change == kind).collect();
@@ -330,7 +330,8 @@ fn rows(told: &Told<'_>) -> (Vec<&'static str>, Vec<Vec<Cell>>) {
 /// As CSV.
 pub fn csv(told: &Told<'_>) -> String {
     let (header, rows) = rows(told);
-    table::csv(&header, &rows)
+    let names: Vec<String> = header.iter().map(|h| h.replace(' ', "_")).collect();
+    table::csv(&names.iter().map(String::as_str).collect::<Vec<_>>(), &rows)
 }
 
 /// As Markdown.

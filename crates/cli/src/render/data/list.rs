@@ -64,11 +64,6 @@ pub fn text(found: &[DatasetStatus], style: &Style) -> String {
     out
 }
 
-/// As CSV.
-pub fn csv(found: &[DatasetStatus]) -> String {
-    table::csv(&HEADER, &rows(found))
-}
-
 /// As Markdown.
 pub fn markdown(found: &[DatasetStatus]) -> String {
     table::markdown(&HEADER, &rows(found))

@@ -178,7 +178,8 @@ fn drift_rows(profile: &Profile) -> Vec<Vec<Cell>> {
     drifted.into_iter().map(row).collect()
 }
 
-const READING: &str = "usual reading: PSI, TV and D below 0.1 none, from 0.25 on strong";
+const READING: &str =
+    "usual reading: PSI, TV and D below 0.1 none, from 0.25 on strong; what chance gives once in 1000 times is none";
 
 /// A text in lines that fit, indented.
 fn wrapped(text: &str, width: usize) -> String {

@@ -24,7 +24,8 @@ fn extent(version: &Version) -> String {
     }
 }
 
-fn in_tree(history: &History, version: &Version) -> bool {
+/// Whether it stands in the working tree now.
+pub fn in_tree(history: &History, version: &Version) -> bool {
     history.tree.as_ref().and_then(|t| t.version.as_ref()).is_some_and(|v| v.number == version.number)
 }
 
@@ -126,11 +127,6 @@ pub fn one(history: &History, style: &Style) -> String {
         }
     }
     out
-}
-
-/// As CSV.
-pub fn csv(history: &History) -> String {
-    table::csv(&HEADER, &plain(history))
 }
 
 /// As Markdown.

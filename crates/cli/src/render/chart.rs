@@ -3,10 +3,11 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Color, Modifier, Style as Painted};
-use ratatui::symbols::Marker;
-use ratatui::widgets::{Axis, Chart, Dataset, GraphType, Widget};
+use ratatui::widgets::{Axis, Chart, Widget};
 use textum_core::figure::nice_ticks;
+use unicode_width::UnicodeWidthStr;
 
+use super::braille::Grid;
 use super::plot::{Across, Drawn};
 use super::text;
 use crate::ui::Style;
@@ -73,30 +74,46 @@ pub fn draw(series: &[Series], label: (&str, &str), area: Rect, names: Option<&[
     let (y, y_marks) = rounded(y, 4);
     let (x, x_marks) = if log || names.is_some() { (x, 4) } else { rounded(x, (area.width / 16).max(2) as usize) };
     let dim = Painted::new().add_modifier(Modifier::DIM);
-    let datasets: Vec<Dataset<'_>> = series
-        .iter()
-        .flat_map(|s| {
-            let line = Dataset::default()
-                .marker(Marker::Braille)
-                .graph_type(GraphType::Line)
-                .style(Painted::new().fg(s.paint()))
-                .data(&s.points);
-            let dots = Dataset::default()
-                .marker(Marker::Dot)
-                .graph_type(GraphType::Scatter)
-                .style(Painted::new().fg(s.paint()))
-                .data(&s.points);
-            if s.dots { vec![line, dots] } else { vec![line] }
-        })
-        .collect();
     let across = match names {
         Some(names) => names.to_vec(),
         None => marks(x, x_marks.clamp(2, 9), log),
     };
-    let x_axis = Axis::default().title(label.0.to_string()).bounds([x.0, x.1]).labels(across).style(dim);
+    let x_axis = Axis::default().title(label.0.to_string()).bounds([x.0, x.1]).labels(across.clone()).style(dim);
     let y_axis =
         Axis::default().title(label.1.to_string()).bounds([y.0, y.1]).labels(marks(y, y_marks.clamp(2, 8), false)).style(dim);
-    Chart::new(datasets).x_axis(x_axis).y_axis(y_axis).legend_position(None).render(area, buffer);
+    Chart::new(Vec::new()).x_axis(x_axis).y_axis(y_axis).legend_position(None).render(area, buffer);
+    // The axes leave the lines what is right of one and above the other; an area too small for them has no corner.
+    let Some(corner) = area.positions().find(|p| buffer[*p].symbol() == "└") else { return };
+    let inside = Rect::new(corner.x + 1, area.y, area.right().saturating_sub(corner.x + 1), corner.y - area.y);
+    mark_below(&across, inside, area, dim, buffer);
+    let mut grid = Grid::new(inside, x, y);
+    for (number, s) in series.iter().enumerate() {
+        grid.line(&s.points, number as u16);
+        if s.dots {
+            grid.points(&s.points, number as u16);
+        }
+    }
+    grid.put(&series.iter().map(Series::paint).collect::<Vec<_>>(), buffer);
+}
+
+/// Writes the marks of the lower axis, each below its place: the widget spaces them by their number instead.
+fn mark_below(marks: &[String], inside: Rect, area: Rect, look: Painted, buffer: &mut Buffer) {
+    let row = inside.bottom() + 1;
+    if row >= area.bottom() || inside.width == 0 {
+        return;
+    }
+    buffer.set_string(area.x, row, " ".repeat(usize::from(area.width)), Painted::reset());
+    let mut free = area.x;
+    for (number, mark) in marks.iter().enumerate() {
+        let share = number as f64 / (marks.len().max(2) - 1) as f64;
+        let place = inside.x + (share * f64::from(inside.width - 1)).round() as u16;
+        let wide = mark.width() as u16;
+        let from = place.saturating_sub(wide / 2).clamp(area.x, area.right().saturating_sub(wide).max(area.x));
+        if from >= free {
+            buffer.set_string(from, row, mark, look);
+            free = from + wide + 1;
+        }
+    }
 }
 
 /// Draws series as lines of text.

@@ -1,5 +1,6 @@
 //! Core values to text, JSON, CSV and Markdown: pure functions.
 
+mod braille;
 pub mod chart;
 pub mod compare;
 pub mod csv;

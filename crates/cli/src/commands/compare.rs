@@ -38,6 +38,10 @@ pub fn run(global: &Global, args: &CompareArgs, ui: &Ui) -> Result<u8, Failure> 
     for name in &names {
         sides.push(side(&project, name)?);
     }
+    if ui.format == Format::Text && sides.iter().all(|s| s.run.run == sides[0].run.run) {
+        ui.result(&format!("{} name the same run, {}: there is nothing to compare", names.join(" and "), sides[0].run.run));
+        return Ok(0);
+    }
     let found = compare(&project, &sides)?;
     let told = render::compare::Told { comparison: &found, sides: &sides, all: args.all };
     match ui.format {

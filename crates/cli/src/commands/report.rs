@@ -62,6 +62,10 @@ pub fn run(global: &Global, args: &ReportArgs, ui: &Ui) -> Result<u8, Failure> {
         Some(name) => Some(side(&project, name)?),
         None => before(&project, &own)?.map(|id| side(&project, &id)).transpose()?,
     };
+    if base.as_ref().is_some_and(|base| base.run.run == own.run.run) {
+        let help = "leave --against out to compare with the run before it";
+        return Err(Failure::new(USAGE, format!("{} cannot be compared with itself", own.run.run), help));
+    }
     let sides: Vec<Side> = base.into_iter().chain([own]).collect();
     let comparison = if sides.len() == 2 { Some(compare(&project, &sides)?) } else { None };
     let Some(own) = sides.last() else { return Ok(0) };

@@ -58,7 +58,8 @@ fn a_comparison_says_what_differs_and_what_does_not() {
         (&json["commands"], &json["same"]["files"], &json["same_inputs"]),
         (&serde_json::json!([]), &1.into(), &false.into())
     );
-    textum(&tiny, &["compare", "last", "last"]).expect(0).says("the same inputs and the same metrics");
+    textum(&tiny, &["compare", "last", "last"]).expect(0).says("name the same run");
+    textum(&tiny, &["report", "last", "--against", "last"]).expect(2).warns("cannot be compared with itself");
     textum(&tiny, &["compare", "last"]).expect(2).warns("cannot be compared");
     // Another pipeline: what exists on one side only is said.
     tiny.manifest("[params]\nother = 1\n[stage.knit]\nrun = \"cp yarn.txt k\"\nreads = [\"yarn.txt\"]\nparams = [\"other\"]\nwrites = [\"k\"]\n");

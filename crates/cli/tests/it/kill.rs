@@ -71,11 +71,9 @@ fn killed_at_random_instants_nothing_recorded_is_lost() {
 
 #[test]
 fn what_a_lost_textum_left_running_is_ended_and_its_log_is_kept() {
-    let tiny = Tiny::with("[stage.long]\nrun = \"echo weaving; sleep 300\"\nwrites = [\"out\"]\n");
-    let mut child = tiny.start(TEXTUM, &["run"]);
-    std::thread::sleep(Duration::from_millis(700));
-    child.kill().unwrap();
-    child.wait().unwrap();
+    let tiny = Tiny::with("[stage.long]\nrun = \"echo weaving; echo x > begun; sleep 300\"\nwrites = [\"out\"]\n");
+    tiny.textum("mkfifo", &["begun"]).expect(0);
+    killed_at_work(&tiny, &["run"]);
     let runs = textum(&tiny, &["runs", "--format", "json"]).expect(0).json();
     assert_eq!(runs[0]["state"], "interrupted");
     textum(&tiny, &["show", "last", "--log", "long"]).expect(0).says("weaving");
@@ -172,4 +170,45 @@ fn killed_while_recording_restoring_pruning_and_mending_nothing_recorded_is_lost
     assert!(
         !std::fs::read_dir(tiny.root()).unwrap().flatten().any(|e| e.file_name().to_string_lossy().starts_with(".textum-part"))
     );
+}
+
+/// Starts a command that says so at a pipe once its stage is at work, kills it then, and gives what it had begun in.
+fn killed_at_work(tiny: &Tiny, words: &[&str]) -> Vec<String> {
+    let mut lost = tiny.start(TEXTUM, words);
+    assert_eq!(tiny.read("begun"), "x\n");
+    lost.kill().unwrap();
+    lost.wait().unwrap();
+    sandboxes(tiny)
+}
+
+fn sandboxes(tiny: &Tiny) -> Vec<String> {
+    let entries = std::fs::read_dir(tiny.path(".textum/sandboxes")).into_iter().flatten().flatten();
+    entries.map(|e| e.file_name().into_string().unwrap()).filter(|n| !n.starts_with('.')).collect()
+}
+
+#[test]
+fn what_killed_sandboxes_and_rebuilds_left_is_swept() {
+    let tiny = Tiny::new();
+    let begun = tiny.path("begun");
+    tiny.manifest(&format!(
+        "[data.d]\npath = \"d\"\n[stage.wait]\nrun = \"cat d > out; if [ -p '{0}' ]; then echo x > '{0}'; sleep 300; fi\"\nreads = [\"d\"]\nwrites = [\"out\"]\n",
+        begun.display()
+    ));
+    tiny.write("d", "yarn\n");
+    textum(&tiny, &["run"]).expect(0);
+    let first = textum(&tiny, &["show", "last", "--format", "json"]).expect(0).json()["run"].as_str().unwrap().to_string();
+    tiny.textum("mkfifo", &["begun"]).expect(0);
+    tiny.write("d", "more yarn\n");
+    assert_eq!(killed_at_work(&tiny, &["run", "--sandbox"]).len(), 1);
+    textum(&tiny, &["runs"]).expect(0).warns("recorded as interrupted");
+    assert_eq!(sandboxes(&tiny), Vec::<String>::new());
+    let left = killed_at_work(&tiny, &["rebuild", &first]);
+    assert_eq!(left.len(), 1);
+    std::fs::remove_file(&begun).unwrap();
+    // One that is kept on purpose stays, whoever rebuilds after it.
+    textum(&tiny, &["rebuild", &first, "--keep"]).expect(0);
+    let kept = sandboxes(&tiny);
+    assert!(kept.len() == 1 && kept != left, "{kept:?} {left:?}");
+    textum(&tiny, &["rebuild", &first]).expect(0);
+    assert_eq!(sandboxes(&tiny), kept);
 }

@@ -18,6 +18,7 @@ mod kill;
 mod ledger;
 mod machine;
 mod manifest;
+mod old;
 mod options;
 mod prune;
 mod race;

@@ -3,7 +3,7 @@
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
-use textum_base::ProjectPath;
+use textum_base::{Better, ProjectPath};
 
 use super::Mistake;
 use super::check::Checker;
@@ -55,6 +55,36 @@ pub enum Judged {
         /// The column.
         value: String,
     },
+}
+
+impl Evaluation {
+    /// The directions of its metrics, which need not be declared.
+    pub fn directions(&self) -> Vec<(String, Better)> {
+        use Better::{Higher, Lower};
+        let (known, weakest): (&[(&str, Better)], (&str, Better)) = match self.judged {
+            Judged::Score { .. } => (
+                &[
+                    ("auc", Higher),
+                    ("log_loss", Lower),
+                    ("accuracy", Higher),
+                    ("average_precision", Higher),
+                    ("brier", Lower),
+                    ("calibration_error", Lower),
+                    ("f1", Higher),
+                    ("precision", Higher),
+                    ("recall", Higher),
+                ],
+                ("auc", Higher),
+            ),
+            Judged::Label { .. } => (
+                &[("accuracy", Higher), ("balanced_accuracy", Higher), ("f1", Higher), ("precision", Higher), ("recall", Higher)],
+                ("accuracy", Higher),
+            ),
+            Judged::Value { .. } => (&[("rmse", Lower), ("mae", Lower), ("max_error", Lower), ("r2", Higher)], ("rmse", Lower)),
+        };
+        let weakest = self.by.iter().map(|_| (format!("weakest.{}", weakest.0), weakest.1));
+        known.iter().map(|(name, better)| ((*name).to_string(), *better)).chain(weakest).collect()
+    }
 }
 
 impl fmt::Display for Evaluation {

@@ -290,6 +290,16 @@ fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, V
     if !mistakes.is_empty() {
         return Err(mistakes);
     }
+    let mut metrics: Vec<(String, Better)> = form.metric.into_iter().map(|(name, m)| (name, m.better)).collect();
+    // Declared ones first: somebody cares for them. What the manifest says holds before what is known.
+    for stage in &checked.stages {
+        let Command::Evaluate(evaluation) = &stage.run else { continue };
+        for (name, better) in evaluation.directions() {
+            if metrics.iter().all(|(n, _)| *n != name) {
+                metrics.push((name, better));
+            }
+        }
+    }
     Ok(Manifest {
         path: path.to_path_buf(),
         text: text.to_string(),
@@ -299,7 +309,7 @@ fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, V
         params,
         environment: checked.environment,
         stages: checked.stages,
-        metrics: form.metric.into_iter().map(|(name, m)| (name, m.better)).collect(),
+        metrics,
         gates: checked.gates,
         models: checked.models,
     })

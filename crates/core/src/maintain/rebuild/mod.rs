@@ -3,14 +3,14 @@
 mod compare;
 mod stages;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 pub use compare::{Difference, FirstDifference};
 pub use stages::{StageRebuild, reference_differs};
 
 use crate::event::{CancelToken, Event, EventSink};
-use crate::fsio::{self, IoError};
+use crate::fsio::{self, FileLock, IoError, TryLock};
 use crate::inspect::lineage::{Origin, Target, TraceError, trace};
 use crate::pipeline::exec::{ExecError, LocalPlace};
 use crate::project::fingerprint::{MayStart, PythonError, Reason, environment_differences};
@@ -101,6 +101,21 @@ pub enum RebuildError {
     Python(#[from] PythonError),
 }
 
+const PREFIX: &str = "rebuild-";
+/// The file in a rebuild's folder that is locked as long as its process lives. One that is kept has none.
+const AT_WORK: &str = ".at-work";
+
+/// Removes the folders of rebuilds whose processes are gone.
+fn sweep(sandboxes: &Path) {
+    for entry in std::fs::read_dir(sandboxes).into_iter().flatten().flatten() {
+        let is_ours = entry.file_name().to_str().is_some_and(|n| n.starts_with(PREFIX));
+        if is_ours && let Ok(TryLock::Taken(_lock)) = FileLock::try_existing(&entry.path().join(AT_WORK)) {
+            // What cannot be removed now is tried again the next time.
+            let _ = fsio::remove_any(&entry.path());
+        }
+    }
+}
+
 /// Rebuilds what was named in fresh sandboxes; the working tree is not touched.
 pub fn rebuild(
     project: &mut Project,
@@ -129,10 +144,11 @@ pub fn rebuild(
     events.event(Event::Begun { run: run.clone(), stages: chain.iter().map(|(_, r)| r.inputs.stage.clone()).collect() });
     let sandboxes = project.workspace.sandboxes_folder();
     std::fs::create_dir_all(&sandboxes).map_err(IoError::of("create the folder", &sandboxes))?;
-    let folder = tempfile::Builder::new()
-        .prefix("rebuild-")
-        .tempdir_in(&sandboxes)
-        .map_err(IoError::of("create a folder in", &sandboxes))?;
+    sweep(&sandboxes);
+    let folder =
+        tempfile::Builder::new().prefix(PREFIX).tempdir_in(&sandboxes).map_err(IoError::of("create a folder in", &sandboxes))?;
+    let lock = folder.path().join(AT_WORK);
+    let _at_work = FileLock::exclusive(&lock)?;
     let mut rebuilder = Rebuilder {
         project,
         options,
@@ -154,7 +170,10 @@ pub fn rebuild(
     }
     let Rebuilder { stages, first, stored, .. } = rebuilder;
     let kept = match options.keep {
-        true => Some(folder.keep()),
+        true => {
+            fsio::remove_any(&lock)?;
+            Some(folder.keep())
+        }
         false => {
             fsio::remove_any(folder.path())?;
             None

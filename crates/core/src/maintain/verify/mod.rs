@@ -143,7 +143,7 @@ fn look(workspace: &Workspace, store: &Store, deep: bool, repaired: &[String]) -
     };
     let mut checker = Checker::new(store, &documents, hurt);
     checker.all();
-    (report.runs, report.versions, report.dropped) = (checker.runs, checker.versions, checker.dropped_met);
+    (report.runs, report.versions, report.dropped) = (checker.runs, checker.versions.len(), checker.dropped_met);
     checker.finish(&mut report);
     losses::find(&at_work, store, &documents, ledger.as_ref())?.tell(&mut report);
     if let Some(ledger) = ledger {

@@ -33,7 +33,8 @@ pub(super) struct Checker<'a> {
     folders: HashSet<Digest>,
     pub lacking: Vec<Lacking>,
     pub runs: usize,
-    pub versions: usize,
+    /// Datasets and the contents of their versions: a version that got a note has several receipts.
+    pub versions: HashSet<(String, Digest)>,
     pub dropped_met: usize,
 }
 
@@ -51,7 +52,7 @@ impl<'a> Checker<'a> {
             folders: HashSet::new(),
             lacking: Vec::new(),
             runs: 0,
-            versions: 0,
+            versions: HashSet::new(),
             dropped_met: 0,
         }
     }
@@ -113,7 +114,7 @@ impl<'a> Checker<'a> {
     }
 
     fn data(&mut self, data: &DataReceipt) {
-        self.versions += 1;
+        self.versions.insert((data.dataset.clone(), data.content.digest));
         let name = format!("{}@{}", data.dataset, data.number);
         self.names.entry(data.content.digest).or_insert(name.clone());
         let touched = Touched { datasets: [name.clone()].into(), ..Touched::default() };

@@ -203,6 +203,10 @@ fn close(project: &Project, run: &str, folder: &Path) -> Result<bool, ExecError>
         drop(writer);
         project.ledger.catch_up(&project.store)?;
     }
+    if is_interrupted {
+        // What its stages had written there apart from the tree is nobody's: what was done is in the store.
+        fsio::remove_any(&project.workspace.sandboxes_folder().join(run))?;
+    }
     fsio::remove_any(folder)?;
     Ok(is_interrupted)
 }

@@ -23,7 +23,7 @@ pub enum NameError {
     #[error("there are no runs yet")]
     NoRuns,
     /// There are fewer runs than counted back.
-    #[error("`{name}`: there are only {count} runs")]
+    #[error("`{name}`: there {} only {count} run{}", if *count == 1 { "is" } else { "are" }, if *count == 1 { "" } else { "s" })]
     TooFar {
         /// The name given.
         name: String,

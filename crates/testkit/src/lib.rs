@@ -194,3 +194,8 @@ pub fn noise(seed: u64, length: usize) -> Vec<u8> {
 pub fn many(variable: &str, default: u32) -> u32 {
     std::env::var(variable).ok().and_then(|v| v.parse().ok()).unwrap_or(default)
 }
+
+/// A project that an earlier Textum wrote, to be copied before it is used; `state` in it is its `.textum`.
+pub fn fixture(name: &str) -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("fixtures").join(name)
+}

@@ -1,13 +1,11 @@
 //! `textum prune`.
 
-use std::io::{BufRead, IsTerminal, Write};
-
 use clap::Args;
 use textum_core::maintain::upkeep::{Inventory, PruneOptions, carry_out, plan_prune};
 
 use super::{by_whom, open};
 use crate::args::{Format, Global};
-use crate::failure::Failure;
+use crate::failure::{Failure, USAGE};
 use crate::render::upkeep as render;
 use crate::ui::Ui;
 
@@ -37,7 +35,7 @@ pub struct PruneArgs {
     /// cannot be made again but by training again
     #[arg(long)]
     checkpoints: bool,
-    /// Do not ask
+    /// Do not ask; needed where nobody can be asked
     #[arg(short, long)]
     yes: bool,
 }
@@ -65,13 +63,13 @@ pub fn run(global: &Global, args: &PruneArgs, ui: &Ui) -> Result<u8, Failure> {
         }
         return Ok(0);
     }
-    if !args.yes && std::io::stdin().is_terminal() && std::io::stderr().is_terminal() {
+    if !args.yes {
+        if !ui.can_ask() {
+            let help = "--dry-run says what would go; --yes drops it without being asked";
+            return Err(Failure::new(USAGE, "nothing was dropped: there is nobody to be asked", help));
+        }
         ui.insist(&render::prune_text(&plan, None, &ui.err_style));
-        let _ = write!(std::io::stderr(), "Drop them? [y/N] ");
-        let _ = std::io::stderr().flush();
-        let mut answer = String::new();
-        let _ = std::io::stdin().lock().read_line(&mut answer);
-        if !matches!(answer.trim(), "y" | "Y" | "yes") {
+        if !ui.agreed("Drop them?") {
             ui.say("nothing was dropped");
             return Ok(0);
         }

@@ -146,9 +146,14 @@ impl Ui {
         ))
     }
 
+    /// Whether a person sits at a terminal.
+    pub fn can_ask(&self) -> bool {
+        self.err_terminal && std::io::stdin().is_terminal()
+    }
+
     /// Whether a person at a terminal says yes; nobody there means no.
     pub fn agreed(&self, question: &str) -> bool {
-        if !self.err_terminal || !std::io::stdin().is_terminal() {
+        if !self.can_ask() {
             return false;
         }
         let _ = write!(std::io::stderr().lock(), "{} [y/N] ", escape::text(question));

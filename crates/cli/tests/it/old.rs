@@ -1,6 +1,6 @@
 //! Projects that an earlier Textum wrote: they open, verify, restore and rebuild for ever.
 
-use textum_testkit::Tiny;
+use textum_testkit::{Tiny, fixture};
 
 use crate::textum;
 
@@ -11,7 +11,7 @@ const RUN_1: &str = "b3:12c5b59a4eafd8fd001e1e6a9882b2c5b94763ac72a65a2a9cbc8fcf
 /// A project of the fixture of this name, in a folder of its own.
 fn project(name: &str) -> Tiny {
     let tiny = Tiny::new();
-    let from = format!("{}/tests/fixtures/{name}", env!("CARGO_MANIFEST_DIR"));
+    let from = fixture(name).display().to_string();
     tiny.textum("sh", &["-c", &format!("cp -a '{from}/.' . && mv state .textum && chmod -R u+w .")]).expect(0);
     tiny
 }

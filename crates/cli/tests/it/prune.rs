@@ -71,7 +71,7 @@ fn what_is_dropped_can_be_rebuilt_and_the_rest_stays() {
     let dry = ["prune", "--newest", "2", "--dry-run", "--format", "json"];
     let plan = textum(&tiny, &dry).expect(0).json();
     assert_eq!((paths(&plan, &runs[0]).len(), plan["kept"]["not-proved"].as_u64()), (0, Some(8)), "nothing is proved yet");
-    textum(&tiny, &["prune", "--newest", "2"]).expect(0).says("nothing has proved").says("textum rebuild RUN");
+    textum(&tiny, &["prune", "--newest", "2", "--yes"]).expect(0).says("nothing has proved").says("textum rebuild RUN");
     prove(&tiny, &runs);
     let before = stored(&tiny);
     let plan = textum(&tiny, &["prune", "--newest", "2", "--keep", &runs[1], "--dry-run", "--format", "json"]).expect(0).json();
@@ -79,7 +79,7 @@ fn what_is_dropped_can_be_rebuilt_and_the_rest_stays() {
     assert_eq!(paths(&plan, &runs[1]), Vec::<String>::new(), "named");
     assert_eq!(paths(&plan, &runs[5]), Vec::<String>::new(), "the newest, the best, the one in the tree");
     assert_eq!(stored(&tiny), before, "--dry-run changes nothing");
-    let done = textum(&tiny, &["prune", "--newest", "2", "--keep", &runs[1], "--format", "json"]).expect(0).json();
+    let done = textum(&tiny, &["prune", "--yes", "--newest", "2", "--keep", &runs[1], "--format", "json"]).expect(0).json();
     assert!(done["frees"].as_u64().unwrap().abs_diff(plan["frees"].as_u64().unwrap()) < 4096, "what was said is what was done");
     // Each folder held the yarn once, stored once; what goes is what only the old runs had.
     assert!(stored(&tiny) < before);
@@ -107,7 +107,7 @@ fn a_dropped_folder_that_comes_back_as_data_is_taken_in_whole() {
     let runs: Vec<String> = (0..5).map(|n| run(&tiny, n)).collect();
     textum(&tiny, &["restore", &format!("{}:build/carded", runs[0]), "-o", "copy"]).expect(0);
     prove(&tiny, &runs);
-    textum(&tiny, &["prune", "--newest", "1"]).expect(0).says("freed");
+    textum(&tiny, &["prune", "--newest", "1", "--yes"]).expect(0).says("freed");
     // The same folder again, now as a dataset: its listing was known, its files must be stored anew.
     textum(&tiny, &["data", "add", "copy/build/carded", "--name", "carded"]).expect(0);
     std::fs::remove_dir_all(tiny.path("copy")).unwrap();
@@ -178,7 +178,7 @@ fn sandboxes_of_old_runs_are_removed_with_what_is_recorded_of_them_kept() {
     let sandboxes = || std::fs::read_dir(tiny.path(".textum/sandboxes")).unwrap().count();
     textum(&tiny, &["prune", "--newest", "1", "--dry-run"]).expect(0).says("the sandboxes of 2 old runs");
     assert_eq!(sandboxes(), 3);
-    textum(&tiny, &["prune", "--newest", "1"]).expect(0).says("removed");
+    textum(&tiny, &["prune", "--newest", "1", "--yes"]).expect(0).says("removed");
     assert_eq!(sandboxes(), 1);
     let first = textum(&tiny, &["runs", "--format", "json"]).expect(0).json()[2]["run"].as_str().unwrap().to_string();
     textum(&tiny, &["rebuild", &first]).expect(0).says("identical");

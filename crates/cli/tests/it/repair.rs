@@ -130,10 +130,10 @@ fn without_room_the_error_is_clear_and_nothing_is_lost() {
     {
         textum(&tiny, &["rebuild", run["run"].as_str().unwrap()]).expect(0);
     }
-    limited("prune --newest 1").expect(4).warns("make room");
+    limited("prune --newest 1 --yes").expect(4).warns("make room");
     textum(&tiny, &["verify", "--deep"]).expect(0);
     textum(&tiny, &["data", "record"]).expect(0).says("yarn@2");
-    textum(&tiny, &["prune", "--newest", "1"]).expect(0);
+    textum(&tiny, &["prune", "--newest", "1", "--yes"]).expect(0);
     textum(&tiny, &["run"]).expect(0);
     textum(&tiny, &["verify", "--deep"]).expect(0);
     let runs = textum(&tiny, &["runs", "--all", "--format", "json"]).expect(0).json();

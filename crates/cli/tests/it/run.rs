@@ -151,11 +151,16 @@ fn an_interrupt_reaches_the_whole_group_and_leaves_the_log() {
 
 #[test]
 fn two_runs_in_one_tree_do_not_meet_and_a_sandbox_does_not_mind() {
-    let tiny = Tiny::with("[stage.slow]\nrun = \"sleep 1; echo x > out\"\nwrites = [\"out\"]\n");
+    // The stage in the tree says that it is at work and waits to be let go; in a sandbox there are no such pipes.
+    let tiny = Tiny::with(
+        "[params]\nn = 1\n[stage.slow]\nrun = \"if [ -p begun ]; then echo x > begun; cat go; fi; echo x > out\"\nparams = [\"n\"]\nwrites = [\"out\"]\n",
+    );
+    tiny.textum("mkfifo", &["begun", "go"]).expect(0);
     let mut child = tiny.start(TEXTUM, &["run"]);
-    std::thread::sleep(Duration::from_millis(500));
+    assert_eq!(tiny.read("begun"), "x\n");
     textum(&tiny, &["run"]).expect(1).warns("another run is at work").warns(&format!("process {}", child.id()));
-    textum(&tiny, &["run", "--sandbox", "--force", "slow"]).expect(0);
+    textum(&tiny, &["run", "--sandbox", "--force", "slow", "--set", "n=2"]).expect(0);
+    std::fs::write(tiny.path("go"), "").unwrap();
     assert!(child.wait().unwrap().success());
 }
 

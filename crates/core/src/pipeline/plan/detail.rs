@@ -74,12 +74,14 @@ pub fn read_detail(project: &Project, reason: &Reason) -> Option<ReadDetail> {
         return None;
     }
     let old: Digest = reason.from.as_ref()?.parse().ok()?;
+    let new: Digest = reason.to.as_ref()?.parse().ok()?;
     let path = project.workspace.root().join(&reason.name);
+    // What an earlier stage will put there is not what stands there now.
+    let now = project.scanner.look(&reason.name).ok()?.filter(|standing| standing.digest == new)?;
     if path.is_dir() {
         return folder_detail(&project.store, &old, &path);
     }
-    let now = project.scanner.look(&reason.name).ok()??;
-    if now.digest == old {
+    if new == old {
         return Some(ReadDetail::Executable { now: now.kind == ContentKind::Exec });
     }
     if let Some(rows) = rows_detail(project, &reason.name, old, now.clone()) {

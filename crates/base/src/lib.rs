@@ -1,7 +1,7 @@
 //! What everything else stands on.
 //!
 //! - [`digest`]: the name of content.
-//! - [`Better`], [`Hold`], [`nearest`]: words that manifest and documents share; names that are like others.
+//! - [`Better`], [`StorageMode`], [`nearest`]: words that manifest and documents share; names that are like others.
 //! - [`path`]: paths in a project, which only a checked constructor makes.
 //! - [`fsio`]: the one place with rename, sync and locks; files and folders below a handle.
 
@@ -14,4 +14,4 @@ mod words;
 pub use digest::{Digest, NotADigest};
 pub use names::{MANIFEST_NAME, TREE_RECEIPT_NAME, nearest};
 pub use path::{DeclaredPath, PathFault, ProjectPath, SourcePath, is_within, link_stays, overlap};
-pub use words::{Better, Hold};
+pub use words::{Better, StorageMode};

@@ -16,7 +16,7 @@ pub enum Better {
 /// How a dataset is kept.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Hold {
+pub enum StorageMode {
     /// Its bytes are in the store.
     #[default]
     Store,
@@ -24,9 +24,9 @@ pub enum Hold {
     Reference,
 }
 
-impl Hold {
+impl StorageMode {
     /// Whether the bytes are in the store, which receipts leave unsaid.
     pub fn is_store(&self) -> bool {
-        *self == Hold::Store
+        *self == StorageMode::Store
     }
 }

@@ -9,7 +9,7 @@ use textum_core::event::{CancelToken, Silent};
 use textum_core::inspect::lineage::{NodeKind, find_target, trace};
 use textum_core::maintain::rebuild::{RebuildOptions, rebuild};
 use textum_core::pipeline::exec::{RunOptions, run};
-use textum_core::pipeline::plan::{Action, Outlook, Plan};
+use textum_core::pipeline::plan::{Action, Plan, PlanContext};
 use textum_core::project::workspace::Project;
 use textum_core::record::receipt::{RunStageState, RunState, Verdict};
 use textum_testkit::{Tiny, many};
@@ -157,7 +157,7 @@ fn live_through(stages: Vec<Stage>, edits: &[Edit]) {
         let mut project = Project::open_to_write(tiny.root(), tiny.variables()).unwrap();
         let all = project.graph.select(&[]);
         let before = tiny.snapshot();
-        let plan = Plan::make(&Outlook::new(&project, &all, Default::default()).unwrap(), &all).unwrap();
+        let plan = Plan::make(&PlanContext::new(&project, &all, Default::default()).unwrap(), &all).unwrap();
         assert_eq!(before, tiny.snapshot(), "a plan writes nothing");
         let outcome = run(&mut project, &RunOptions::default(), &Silent, &cancel).unwrap();
         assert_eq!(outcome.state, RunState::Done);

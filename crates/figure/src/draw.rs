@@ -146,28 +146,32 @@ fn axes(out: &mut String, figure: &Figure, x: &Placed<'_>, y: &Placed<'_>, (left
 
 type Label = (f64, String, String);
 
+/// A line through points, broken where one has no place; where its last point stands.
+fn line(out: &mut String, points: &[(f64, f64)], color: &str, dashed: bool, x: &Placed<'_>, y: &Placed<'_>) -> Option<(f64, f64)> {
+    let mut path = String::new();
+    let mut open = false;
+    let mut last = None;
+    for (px, py) in points {
+        match x.place(*px).zip(y.place(*py)).filter(|_| py.is_finite()) {
+            Some((a, b)) => {
+                let _ = write!(path, "{}{a:.1},{b:.1}", if open { "L" } else { "M" });
+                (open, last) = (true, Some((a, b)));
+            }
+            None => open = false,
+        }
+    }
+    let dashes = if dashed { " stroke-dasharray=\"5 4\"" } else { "" };
+    let _ =
+        write!(out, "<path d=\"{path}\" fill=\"none\" stroke=\"{color}\" stroke-width=\"1.8\" stroke-linejoin=\"round\"{dashes}/>");
+    last
+}
+
 fn draw(out: &mut String, mark: &Mark, x: &Placed<'_>, y: &Placed<'_>, page: (f64, f64, f64), labels: &mut Vec<Label>) {
     let place = |px: f64, py: f64| Some((x.place(px)?, y.place(py)?));
     let (right, top, bottom) = page;
     match mark {
         Mark::Line { points, name, color, dashed } => {
-            let mut path = String::new();
-            let mut open = false;
-            let mut last = None;
-            for (px, py) in points {
-                match place(*px, *py).filter(|_| py.is_finite()) {
-                    Some((a, b)) => {
-                        let _ = write!(path, "{}{a:.1},{b:.1}", if open { "L" } else { "M" });
-                        (open, last) = (true, Some((a, b)));
-                    }
-                    None => open = false,
-                }
-            }
-            let dashes = if *dashed { " stroke-dasharray=\"5 4\"" } else { "" };
-            let _ = write!(
-                out,
-                "<path d=\"{path}\" fill=\"none\" stroke=\"{color}\" stroke-width=\"1.8\" stroke-linejoin=\"round\"{dashes}/>"
-            );
+            let last = line(out, points, color, *dashed, x, y);
             if let (Some(name), Some((a, b))) = (name, last) {
                 if a < right - 1.0 {
                     let _ = write!(out, "<circle cx=\"{a:.1}\" cy=\"{b:.1}\" r=\"2.6\" fill=\"{color}\"/>");

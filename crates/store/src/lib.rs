@@ -4,7 +4,7 @@
 
 mod catalog;
 mod compact;
-mod dropping;
+mod gc;
 mod hash;
 mod index;
 mod ingest;
@@ -21,7 +21,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 pub use catalog::{Catalog, Found, list_packs};
-pub use dropping::{Dropping, Freed, decode_journal};
+pub use gc::{Freed, GcPlan, decode_journal};
 pub use hash::hash_file;
 pub use ingest::{CUT_MAX, CUT_MEAN, CUT_MIN, Stored};
 pub use listing::{Item, ItemKind, ListingError, items_of_listing, parse_listing, write_listing_line};

@@ -1,7 +1,7 @@
 //! `textum plan`.
 
 use clap::Args;
-use textum_core::pipeline::plan::{Action, Outlook, Plan, read_detail, select_stages};
+use textum_core::pipeline::plan::{Action, Plan, PlanContext, read_detail, select_stages};
 use textum_core::project::workspace::Project;
 
 use super::{here, variables};
@@ -50,8 +50,8 @@ pub fn run(global: &Global, args: &PlanArgs, ui: &Ui) -> Result<u8, Failure> {
         return Ok(0);
     }
     let selected = project.graph.select(&wanted);
-    let outlook = Outlook::new(&project, &selected, Default::default())?;
-    let plan = Plan::make(&outlook, &selected)?;
+    let plan_context = PlanContext::new(&project, &selected, Default::default())?;
+    let plan = Plan::make(&plan_context, &selected)?;
     project.scanner.save();
     let detailed: Vec<render::plan::Detailed<'_>> =
         plan.decisions.iter().map(|d| (d, d.reasons.iter().map(|r| read_detail(&project, r)).collect())).collect();

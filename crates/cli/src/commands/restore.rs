@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use clap::Args;
 use textum_base::ProjectPath;
 use textum_core::config::manifest::{Manifest, write_params};
-use textum_core::data::{find_side, split_name, version_with};
+use textum_core::data::{find_data, split_name, version_with};
 use textum_core::fsio;
 use textum_core::inspect::lineage::{Origin, find_target};
 use textum_core::maintain::restore::{Restored, Wanted, of_digest, of_run, of_tree, of_version, restore_into, restore_tree};
@@ -143,7 +143,7 @@ fn wanted(project: &Project, args: &RestoreArgs, global: &Global) -> Result<(Wan
             Some(part) => match all.only(&project.store, &format!("{}/{part}", version.path)) {
                 Ok(part) => Ok((part, name.clone())),
                 // The dataset knows better than a run what is in it, and what comes near.
-                Err(e) => Err(find_side(project, name, &here(global)).err().map_or_else(|| e.into(), Failure::from)),
+                Err(e) => Err(find_data(project, name, &here(global)).err().map_or_else(|| e.into(), Failure::from)),
             },
             None => Ok((all, version.name())),
         };

@@ -7,7 +7,7 @@ use textum_core::data::{DatasetState, DatasetStatus};
 use textum_core::inspect::comparison::Comparison;
 use textum_core::inspect::curve::Curve;
 use textum_core::record::ledger::{Field, Group, RunRow, metric_of};
-use textum_core::record::receipt::{Hold, Metric};
+use textum_core::record::receipt::{Metric, StorageMode};
 use textum_core::table::profile::Profile;
 
 use super::data::{Versions, change};
@@ -160,7 +160,7 @@ pub fn datasets(found: &[DatasetStatus]) -> String {
             one.decl.name.clone(),
             or_empty(one.version.as_ref().map(|v| v.name())),
             state.to_string(),
-            (one.decl.hold == Hold::Reference).to_string(),
+            (one.decl.hold == StorageMode::Reference).to_string(),
             one.decl.path.to_string(),
             or_empty(one.content.as_ref().map(|c| c.files.unwrap_or(1))),
             or_empty(rows),

@@ -107,30 +107,20 @@ fn look(look: Look) -> &'static str {
     }
 }
 
-/// The page.
-pub fn html(told: &Told<'_>) -> Result<String, Failure> {
-    let Some(own) = told.own() else { return Ok(String::new()) };
-    let run = &own.run;
-    let names = told.sides.iter().map(|s| (s.run.run.clone(), short(&s.run.run).to_string())).collect();
-    let drawn = Drawn { curves: told.curves, metrics: told.metrics, across: Across::Step, names: &names, log: false };
-    let engine = base64::engine::general_purpose::STANDARD;
-    let pictures: Vec<Value> = told
-        .pictures
-        .iter()
-        .map(|p| json!({"path": p.path, "uri": format!("data:{};base64,{}", p.kind, engine.encode(&p.bytes))}))
-        .collect();
-    let cards: Vec<Value> = told
-        .cards()
+fn cards(told: &Told<'_>) -> Vec<Value> {
+    told.cards()
         .into_iter()
         .map(|(name, value, change)| {
             let (words, better) = change.unwrap_or_default();
             let look = better.map_or("dim", |b| if b { "good" } else { "bad" });
             json!({"name": name, "value": text::metric(&value), "change": words, "look": look})
         })
-        .collect();
-    let comparison = told.told_compare();
-    let sections: Vec<Value> = comparison
-        .iter()
+        .collect()
+}
+
+fn sections(told: &Told<'_>, comparison: Option<&compare::Told<'_>>) -> Vec<Value> {
+    comparison
+        .into_iter()
         .flat_map(compare::sections)
         .map(|(name, rows)| {
             let rows: Vec<Vec<Value>> = rows
@@ -142,9 +132,11 @@ pub fn html(told: &Told<'_>) -> Result<String, Failure> {
                 .collect();
             json!({"name": name, "rows": rows})
         })
-        .collect();
-    let code: Vec<Value> = told
-        .comparison
+        .collect()
+}
+
+fn code(told: &Told<'_>) -> Vec<Value> {
+    told.comparison
         .iter()
         .flat_map(|c| &c.code)
         .map(|file| {
@@ -160,7 +152,33 @@ pub fn html(told: &Told<'_>) -> Result<String, Failure> {
                 .collect();
             json!({"path": file.path, "added": file.added, "removed": file.removed, "lines": lines})
         })
+        .collect()
+}
+
+fn stages(own: &Side) -> Vec<Value> {
+    let run = &own.run;
+    let longest = own.stages.iter().flatten().map(|r| r.seconds).fold(0.0, f64::max);
+    run.stages.iter().zip(&own.stages).map(|(stage, receipt)| {
+        let took = receipt.as_ref().map_or(0.0, |r| r.seconds);
+        let from = receipt.as_ref().filter(|r| r.run != run.run).map(|r| format!("from run {}", r.run)).unwrap_or_default();
+        let width = if longest > 0.0 { took / longest * 16.0 } else { 0.0 };
+        json!({"name": stage.stage, "state": state_of(stage.state), "took": text::seconds(took), "width": format!("{width:.2}"), "from": from})
+    }).collect()
+}
+
+/// The page.
+pub fn html(told: &Told<'_>) -> Result<String, Failure> {
+    let Some(own) = told.own() else { return Ok(String::new()) };
+    let run = &own.run;
+    let names = told.sides.iter().map(|s| (s.run.run.clone(), short(&s.run.run).to_string())).collect();
+    let drawn = Drawn { curves: told.curves, metrics: told.metrics, across: Across::Step, names: &names, log: false };
+    let engine = base64::engine::general_purpose::STANDARD;
+    let pictures: Vec<Value> = told
+        .pictures
+        .iter()
+        .map(|p| json!({"path": p.path, "uri": format!("data:{};base64,{}", p.kind, engine.encode(&p.bytes))}))
         .collect();
+    let comparison = told.told_compare();
     let gates: Vec<Value> = run
         .gates
         .iter()
@@ -178,13 +196,6 @@ pub fn html(told: &Told<'_>) -> Result<String, Failure> {
         let version = told.versions.get(&(n.clone(), d.content.digest)).map_or_else(|| n.clone(), |v| v.name());
         json!({"name": version, "value": format!("{}  {}  {}", d.path, d.content.digest.short(), text::bytes(d.content.size))})
     }));
-    let longest = own.stages.iter().flatten().map(|r| r.seconds).fold(0.0, f64::max);
-    let stages: Vec<Value> = run.stages.iter().zip(&own.stages).map(|(stage, receipt)| {
-        let took = receipt.as_ref().map_or(0.0, |r| r.seconds);
-        let from = receipt.as_ref().filter(|r| r.run != run.run).map(|r| format!("from run {}", r.run)).unwrap_or_default();
-        let width = if longest > 0.0 { took / longest * 16.0 } else { 0.0 };
-        json!({"name": stage.stage, "state": state_of(stage.state), "took": text::seconds(took), "width": format!("{width:.2}"), "from": from})
-    }).collect();
     let curves: Vec<String> = figures(&drawn).iter().map(|f| f.svg()).collect();
     let commit = run
         .git
@@ -198,9 +209,9 @@ pub fn html(told: &Told<'_>) -> Result<String, Failure> {
             "project": told.project, "run": run.run, "short": short(&run.run), "label": told.label, "state": told.state(),
             "took": text::seconds(run.seconds), "reason": run.reason, "headline": comparison.as_ref().map(headline),
             "began": text::moment(&run.started), "by": run.by, "commit": commit, "receipt": told.receipt.short(), "notes": told.notes,
-            "cards": cards, "gates": gates, "against": told.sides.first().map(|s| s.run.run.as_str()), "same": told.comparison.map(same),
-            "columns": told.sides.iter().map(|s| short(&s.run.run)).collect::<Vec<_>>(), "sections": sections, "code": code,
-            "curves": curves, "figures": pictures, "metrics": metrics, "inputs": inputs, "stages": stages, "lineage": told.lineage,
+            "cards": cards(told), "gates": gates, "against": told.sides.first().map(|s| s.run.run.as_str()), "same": told.comparison.map(same),
+            "columns": told.sides.iter().map(|s| short(&s.run.run)).collect::<Vec<_>>(), "sections": sections(told, comparison.as_ref()), "code": code(told),
+            "curves": curves, "figures": pictures, "metrics": metrics, "inputs": inputs, "stages": stages(own), "lineage": told.lineage,
         })))
     };
     render().map_err(|e| Failure::new(DAMAGE, format!("the page cannot be made: {e}"), "please report this"))

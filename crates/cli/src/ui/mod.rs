@@ -166,7 +166,7 @@ impl Ui {
         let text = match &failure.mistakes {
             // Rendered with colours of its own; what comes from the manifest has been made plain before.
             Some(mistakes) => {
-                let text = render::mistakes::mistakes(mistakes, self.err_style.on(), self.width);
+                let text = render::diagnostics::mistakes(mistakes, self.err_style.on(), self.width);
                 let _ = writeln!(std::io::stderr().lock(), "{}", text.trim_end());
                 return;
             }

@@ -1,5 +1,5 @@
 //! The built program, driven in temporary folders.
-#![allow(clippy::unwrap_used, missing_docs)]
+#![allow(clippy::unwrap_used, clippy::too_many_lines, missing_docs)]
 
 mod bad_input;
 mod comparing;

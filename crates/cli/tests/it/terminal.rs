@@ -125,7 +125,7 @@ fn a_run_leaves_its_result_and_no_trace_of_what_moved() {
         assert!(seen.screen.iter().all(|line| line.chars().count() <= columns), "{screen}");
         // The same words as in a pipe, but for times.
         let piped = textum(&project(), &["run"]).expect(0);
-        let last = |text: &str| text.lines().filter(|l| !l.trim().is_empty()).last().unwrap().to_string();
+        let last = |text: &str| text.lines().rfind(|l| !l.trim().is_empty()).unwrap().to_string();
         assert_eq!(last(&screen), last(&piped.out));
     }
 }

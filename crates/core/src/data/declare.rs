@@ -7,7 +7,7 @@ use toml_edit::{Array, DocumentMut, Item, Table, value};
 use super::DataError;
 use crate::config::manifest::Manifest;
 use crate::fsio::{self, IoError};
-use crate::record::receipt::Hold;
+use crate::record::receipt::StorageMode;
 
 /// A dataset to be declared.
 #[derive(Clone, Debug)]
@@ -21,7 +21,7 @@ pub struct Declaration {
     /// The columns that tell its rows apart.
     pub key: Vec<String>,
     /// How it is kept.
-    pub hold: Hold,
+    pub hold: StorageMode,
 }
 
 /// What was written.
@@ -44,7 +44,7 @@ fn section(declaration: &Declaration) -> Table {
     if !declaration.key.is_empty() {
         table.insert("key", value(declaration.key.iter().collect::<Array>()));
     }
-    if declaration.hold == Hold::Reference {
+    if declaration.hold == StorageMode::Reference {
         table.insert("hold", value("reference"));
     }
     table
@@ -142,8 +142,13 @@ mod tests {
     fn a_section_is_added_behind_the_other_datasets_and_nothing_else_changes() {
         let text = "# ours\n[project]\nname = \"looms\" # kept\n\n[data.a]\npath  = \"a.csv\"   # as it was\n\n[params]\nn = 1\n\n\
                     [stage.x]\nrun = \"true\"\nwrites = [\"o\"]\n";
-        let new =
-            Declaration { name: "b".into(), path: "b.csv".into(), about: None, key: vec!["id".into()], hold: Hold::Reference };
+        let new = Declaration {
+            name: "b".into(),
+            path: "b.csv".into(),
+            about: None,
+            key: vec!["id".into()],
+            hold: StorageMode::Reference,
+        };
         let expected = text.replace("[params]", "[data.b]\npath = \"b.csv\"\nkey = [\"id\"]\nhold = \"reference\"\n\n[params]");
         assert_eq!(edited(text, &new).unwrap(), expected);
         let bare = "[project]\nname = \"looms\"\n\n[stage.x]\nrun = \"true\"\n";

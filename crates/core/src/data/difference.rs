@@ -5,8 +5,8 @@ use std::path::Path;
 use serde::{Deserialize, Serialize};
 
 use super::DataError;
+use super::data_ref::DataRef;
 use super::files::{FilesDiff, compare_files};
-use super::side::Side;
 use crate::fsio;
 use crate::project::workspace::Project;
 use crate::record::receipt::canonical;
@@ -68,7 +68,7 @@ pub enum Change {
 }
 
 /// Compares two states: folders file by file, tables row by row.
-pub fn compare(project: &Project, old: &Side, new: &Side, options: &CompareOptions) -> Result<Difference, DataError> {
+pub fn compare(project: &Project, old: &DataRef, new: &DataRef, options: &CompareOptions) -> Result<Difference, DataError> {
     if old.is_folder() != new.is_folder() {
         let (file, folder) = if old.is_folder() { (new, old) } else { (old, new) };
         return Err(DataError::FileAndFolder(file.name.clone(), folder.name.clone()));
@@ -123,7 +123,7 @@ struct CacheKey<'k> {
     path: &'k str,
 }
 
-fn cache_path(folder: &Path, old: &Side, new: &Side, key: &[String]) -> Option<std::path::PathBuf> {
+fn cache_path(folder: &Path, old: &DataRef, new: &DataRef, key: &[String]) -> Option<std::path::PathBuf> {
     let extension = new.path.rsplit('/').next().unwrap_or(&new.path);
     let key = CacheKey { version: 1, old: old.content.digest, new: new.content.digest, key, path: extension };
     Some(folder.join("changes").join(format!("{}.json", Digest::of(&canonical(&key).ok()?).hex())))
@@ -131,7 +131,7 @@ fn cache_path(folder: &Path, old: &Side, new: &Side, key: &[String]) -> Option<s
 
 /// The short form of what differs between two states, from memory if it was asked for before. With `most`,
 /// tables that are together larger (in bytes) are not compared, and `None` is the answer.
-pub fn change_between(project: &Project, old: &Side, new: &Side, most: Option<u64>) -> Result<Option<Change>, DataError> {
+pub fn change_between(project: &Project, old: &DataRef, new: &DataRef, most: Option<u64>) -> Result<Option<Change>, DataError> {
     let cache = project.workspace.cache_folder().and_then(|f| cache_path(&f, old, new, &new.key));
     if let Some(known) = cache.as_ref().and_then(|c| std::fs::read(c).ok())
         && let Ok(change) = serde_json::from_slice(&known)

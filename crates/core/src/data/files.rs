@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::Serialize;
 
-use super::side::Entry;
+use super::data_ref::Entry;
 use crate::store::{Digest, ItemKind};
 
 /// What became of a file.

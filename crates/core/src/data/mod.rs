@@ -7,22 +7,22 @@
 //! - [`files`], [`difference`]: how two states differ, file by file and row by row.
 //! - [`search`]: in which versions rows are.
 
+mod data_ref;
 mod declare;
 mod difference;
 mod error;
 mod files;
 mod record;
 mod search;
-mod side;
 mod status;
 mod version;
 
+pub use data_ref::{DataRef, find_data};
 pub use declare::{Added, Declaration, add};
 pub use difference::{Change, Difference, change_between, compare};
 pub use error::DataError;
 pub use files::{FileChange, FileChangeKind, FilesDiff, compare_files};
 pub use record::{Recording, note_version, record_datasets, recorded_anew};
 pub use search::{FoundIn, find_rows};
-pub use side::{Side, find_side};
 pub use status::{DatasetState, DatasetStatus, status_of};
 pub use version::{Version, split_name, version_of, version_with, versions};

@@ -3,7 +3,7 @@
 use serde::Serialize;
 
 use super::DataError;
-use super::side::Side;
+use super::data_ref::DataRef;
 use super::version::Version;
 use crate::project::workspace::Project;
 use crate::table::Row;
@@ -33,7 +33,7 @@ pub struct FoundIn {
 /// be looked through.
 pub fn find_rows(
     project: &Project,
-    side: &Side,
+    side: &DataRef,
     condition: &Condition<Named>,
     examples: usize,
 ) -> Result<Result<FoundIn, FilterError>, DataError> {

@@ -7,7 +7,7 @@ use serde::Serialize;
 use super::DataError;
 use crate::config::manifest::nearest;
 use crate::record::ledger::{DataRow, Ledger, LedgerError};
-use crate::record::receipt::{Content, Hold};
+use crate::record::receipt::{Content, StorageMode};
 use crate::store::Digest;
 use textum_base::SourcePath;
 
@@ -24,7 +24,7 @@ pub struct Version {
     #[serde(flatten)]
     pub content: Content,
     /// How it is kept.
-    pub hold: Hold,
+    pub hold: StorageMode,
     /// Of a table: its rows.
     pub rows: Option<u64>,
     /// When it was first seen, RFC 3339 in UTC.
@@ -74,8 +74,8 @@ pub(super) fn number(rows: Vec<DataRow>) -> Vec<Version> {
         let version = &mut found[at];
         version.rows = version.rows.or(row.rows);
         // Bytes that were taken in once are there, whatever was said of them at another time.
-        if row.hold == Hold::Store {
-            version.hold = Hold::Store;
+        if row.hold == StorageMode::Store {
+            version.hold = StorageMode::Store;
         }
         if row.recorded < version.recorded {
             (version.recorded, version.by) = (row.recorded, row.by);
@@ -128,7 +128,7 @@ mod tests {
             number,
             path: SourcePath::new("shifts.csv").unwrap(),
             content: Content::file(Digest::of(&[content]), 1),
-            hold: Hold::Store,
+            hold: StorageMode::Store,
             rows: None,
             recorded: format!("2026-11-23T00:{at:05}Z"),
             by: String::new(),

@@ -3,7 +3,7 @@
 //! Few rows have much in common by chance. How frequent a value is among all rows is told by a sample of them: the
 //! rows with the smallest marks, so that samples of parts can be put together.
 
-use super::deal::cell_at;
+use super::partition::cell_at;
 
 /// Values longer than this are no name for a group of rows. In bytes.
 const LONGEST: usize = 64;

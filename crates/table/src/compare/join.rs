@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::hash::BuildHasherDefault;
 
 use super::common::{Common, RowSample};
-use super::deal::{Record, cell_at};
+use super::partition::{Record, cell_at};
 use super::pattern::Sample;
 use super::{CellChange, ColumnChange, Example, Layout};
 use crate::row::text;

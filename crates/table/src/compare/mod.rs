@@ -5,8 +5,8 @@
 //! the parts are joined one by one, comparing the bytes themselves.
 
 mod common;
-mod deal;
 mod join;
+mod partition;
 mod pattern;
 
 use std::path::Path;
@@ -17,8 +17,8 @@ use serde::Serialize;
 use super::kind::{KindCounts, kind_of};
 use super::schema::{SchemaDiff, compare_schemas};
 use super::{Oddities, Opened, Row, Table, TableError};
-use deal::{Dealer, PARTS};
 use join::Tally;
+use partition::{PARTS, Partitioner};
 pub use pattern::Pattern;
 
 /// How to compare.
@@ -158,7 +158,7 @@ impl RowsDiff {
 
 /// One table read and dealt into parts.
 struct Side {
-    dealer: Dealer,
+    dealer: Partitioner,
     rows: u64,
     kinds: Vec<KindCounts>,
     oddities: Oddities,
@@ -185,7 +185,7 @@ fn check_columns(table: &Table<'_>, columns: &[String], wanted: &[String]) -> Re
 }
 
 /// Reads a table to its end: the compared cells of each row go to the part of its key.
-fn deal(mut opened: Opened<'_>, layout: &Layout, mut dealer: Dealer) -> Result<Side, TableError> {
+fn partition(mut opened: Opened<'_>, layout: &Layout, mut dealer: Partitioner) -> Result<Side, TableError> {
     let width = opened.columns.len();
     let places: Vec<usize> = layout.names.iter().filter_map(|n| opened.columns.iter().position(|c| c == n)).collect();
     let mut kinds = vec![KindCounts::default(); width];
@@ -196,7 +196,7 @@ fn deal(mut opened: Opened<'_>, layout: &Layout, mut dealer: Dealer) -> Result<S
         for (at, kind) in kinds.iter_mut().enumerate() {
             kind.add(kind_of(row.cell(at)));
         }
-        dealer.deal(&row, &places, layout.keys, width)?;
+        dealer.partition(&row, &places, layout.keys, width)?;
     }
     dealer.settle()?;
     Ok(Side { dealer, rows, kinds, oddities: opened.rows.oddities() })
@@ -221,9 +221,9 @@ pub fn compare(old: &Table<'_>, new: &Table<'_>, options: &CompareOptions, scrat
     let names: Vec<String> = key.iter().filter(both).cloned().chain(others.cloned()).collect();
     let layout = Layout { keys: keys.min(names.len()), names };
     let hasher = foldhash::quality::RandomState::default();
-    let large = old.size_hint() + new.size_hint() > options.memory.unwrap_or(deal::IN_MEMORY);
-    let [ours, theirs] = [(); 2].map(|()| Dealer::new(scratch, large, hasher.clone()));
-    let (a, b) = rayon::join(|| deal(a, &layout, ours), || deal(b, &layout, theirs));
+    let large = old.size_hint() + new.size_hint() > options.memory.unwrap_or(partition::IN_MEMORY);
+    let [ours, theirs] = [(); 2].map(|()| Partitioner::new(scratch, large, hasher.clone()));
+    let (a, b) = rayon::join(|| partition(a, &layout, ours), || partition(b, &layout, theirs));
     let (a, b) = (a?, b?);
     let by_key = layout.keys > 0;
     let mut tally = join_all(&a, &b, &layout, options.examples, by_key, scratch)?;
@@ -270,7 +270,7 @@ fn join_all(a: &Side, b: &Side, layout: &Layout, examples: usize, by_key: bool, 
         .map(|part| {
             let mut tally = Tally::new(layout.names.len(), examples);
             // A part that is still large is joined in several goes over it.
-            let goes = deal::goes(a.dealer.length(part) + b.dealer.length(part));
+            let goes = partition::goes(a.dealer.length(part) + b.dealer.length(part));
             for go in 0..goes {
                 let old = a.dealer.part(part, go, goes).map_err(failed)?;
                 let new = b.dealer.part(part, go, goes).map_err(failed)?;

@@ -6,7 +6,7 @@ use clap::Args;
 use textum_core::data::{Declaration, add, record_datasets};
 use textum_core::fsio::IoError;
 use textum_core::project::workspace::{Project, Workspace};
-use textum_core::record::receipt::Hold;
+use textum_core::record::receipt::StorageMode;
 
 use crate::args::{Format, Global};
 use crate::commands::{by_whom, here, variables};
@@ -94,7 +94,7 @@ pub fn run(global: &Global, args: &AddArgs, ui: &Ui) -> Result<u8, Failure> {
         path,
         about: args.about.clone(),
         key,
-        hold: if args.reference { Hold::Reference } else { Hold::Store },
+        hold: if args.reference { StorageMode::Reference } else { StorageMode::Store },
     };
     let added = add(&root, &project.manifest, &declaration)?;
     drop(project);

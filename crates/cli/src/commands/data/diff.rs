@@ -1,7 +1,7 @@
 //! `textum data diff`.
 
 use clap::Args;
-use textum_core::data::{DataError, Side, compare, find_side, split_name, versions};
+use textum_core::data::{DataError, DataRef, compare, find_data, split_name, versions};
 use textum_core::project::workspace::Project;
 use textum_core::table::compare::CompareOptions;
 
@@ -41,8 +41,8 @@ pub struct DiffArgs {
 }
 
 /// The two sides: with one name, that and the version before it.
-fn sides(project: &Project, args: &DiffArgs, global: &Global) -> Result<(Side, Side), Failure> {
-    let side = |text: &str| find_side(project, text, &here(global));
+fn sides(project: &Project, args: &DiffArgs, global: &Global) -> Result<(DataRef, DataRef), Failure> {
+    let side = |text: &str| find_data(project, text, &here(global));
     if let Some(new) = &args.new {
         // A file of a folder may be named on one side only.
         let part = args.old.split_once(':').map(|(_, part)| part).filter(|_| !new.contains(':'));

@@ -1,7 +1,7 @@
 //! `textum data find`.
 
 use clap::Args;
-use textum_core::data::{DataError, FoundIn, find_rows, find_side, split_name, versions};
+use textum_core::data::{DataError, FoundIn, find_data, find_rows, split_name, versions};
 use textum_core::store::StoreError;
 use textum_core::table::filter::{FilterError, parse};
 
@@ -45,7 +45,7 @@ pub fn run(global: &Global, args: &FindArgs, ui: &Ui) -> Result<u8, Failure> {
     let single = sides.is_empty();
     if single {
         sides.push(args.name.clone());
-    } else if let Ok(tree) = find_side(&project, whole, &here(global))
+    } else if let Ok(tree) = find_data(&project, whole, &here(global))
         && tree.version.is_none()
     {
         sides.push(args.name.clone());
@@ -62,7 +62,7 @@ pub fn run(global: &Global, args: &FindArgs, ui: &Ui) -> Result<u8, Failure> {
             examples: Vec::new(),
         };
         let looked =
-            find_side(&project, text, &here(global)).and_then(|side| find_rows(&project, &side, &condition, args.examples));
+            find_data(&project, text, &here(global)).and_then(|side| find_rows(&project, &side, &condition, args.examples));
         match looked {
             Ok(Ok(one)) => found.push(one),
             Ok(Err(e)) => {

@@ -1,7 +1,7 @@
 //! `textum data profile`.
 
 use clap::Args;
-use textum_core::data::find_side;
+use textum_core::data::find_data;
 use textum_core::table::profile::{ProfileOptions, profile};
 
 use crate::args::{Format, Global};
@@ -30,8 +30,8 @@ pub struct ProfileArgs {
 /// Sums up.
 pub fn run(global: &Global, args: &ProfileArgs, ui: &Ui) -> Result<u8, Failure> {
     let project = open(global, ui)?;
-    let side = find_side(&project, &args.name, &here(global))?;
-    let base = args.against.as_ref().map(|text| find_side(&project, text, &here(global))).transpose()?;
+    let side = find_data(&project, &args.name, &here(global))?;
+    let base = args.against.as_ref().map(|text| find_data(&project, text, &here(global))).transpose()?;
     let table = side.table(&project)?;
     let against = base.as_ref().map(|base| base.table(&project)).transpose()?;
     let scratch = project.store.folder();

@@ -1,7 +1,7 @@
 //! `textum data versions`.
 
 use clap::Args;
-use textum_core::data::{Change, DataError, Side, Version, change_between, find_side, versions};
+use textum_core::data::{Change, DataError, DataRef, Version, change_between, find_data, versions};
 use textum_core::project::workspace::Project;
 use textum_core::record::ledger::DatasetUse;
 
@@ -28,7 +28,7 @@ pub struct History {
     /// The runs that found it in some state, newest first.
     pub uses: Vec<DatasetUse>,
     /// What stands in the working tree, if anything does.
-    pub tree: Option<Side>,
+    pub tree: Option<DataRef>,
     /// How an edited tree differs from the newest version.
     pub edited: Option<Change>,
 }
@@ -43,7 +43,7 @@ fn history(project: &Project, name: &str, global: &Global) -> Result<History, Fa
         // The names of all datasets are known there, for a suggestion.
         textum_core::data::version_with(&project.ledger, name, 1)?;
     }
-    let side = |text: &str| find_side(project, text, &here(global));
+    let side = |text: &str| find_data(project, text, &here(global));
     let mut found: Vec<(Version, Option<Change>)> = Vec::new();
     for version in all {
         let change = match found.last() {

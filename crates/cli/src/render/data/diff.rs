@@ -1,7 +1,7 @@
 //! How two states of a dataset differ.
 
 use serde_json::{Value, json};
-use textum_core::data::{Difference, FileChange, FileChangeKind, FilesDiff, Side};
+use textum_core::data::{DataRef, Difference, FileChange, FileChangeKind, FilesDiff};
 use textum_core::table::compare::{Example, Identity, NoKey, Pattern, RowsDiff};
 
 use super::oddities;
@@ -12,9 +12,9 @@ use crate::ui::Style;
 /// Everything that is told of a difference.
 pub struct Told<'a> {
     /// The first state.
-    pub old: &'a Side,
+    pub old: &'a DataRef,
     /// The second state.
-    pub new: &'a Side,
+    pub new: &'a DataRef,
     /// The difference.
     pub found: &'a Difference,
     /// Most examples of each kind.
@@ -274,7 +274,7 @@ fn file_row(file: &FileChange) -> Vec<Cell> {
 
 /// As JSON.
 pub fn json(told: &Told<'_>) -> Value {
-    let side = |side: &Side| {
+    let side = |side: &DataRef| {
         json!({
             "name": side.name, "dataset": side.dataset, "version": side.version.as_ref().map(|v| v.number), "path": side.path,
             "digest": side.content.digest, "size": side.content.size,

@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 use textum_core::data::{DatasetState, DatasetStatus, Recording};
-use textum_core::record::receipt::{Content, Hold};
+use textum_core::record::receipt::{Content, StorageMode};
 
 use crate::render::table::{self, Cell, Look, table};
 use crate::render::text;
@@ -22,7 +22,7 @@ fn rows(found: &[DatasetStatus]) -> Vec<Vec<Cell>> {
             DatasetState::New => ("not recorded yet", Look::Accent),
             DatasetState::Missing => ("missing", Look::Bad),
         };
-        let reference = if one.decl.hold == Hold::Reference { ", a reference" } else { "" };
+        let reference = if one.decl.hold == StorageMode::Reference { ", a reference" } else { "" };
         let is_version = one.state == DatasetState::Recorded;
         let version = one.version.as_ref().map_or("–".to_string(), |v| match is_version {
             true => v.name(),
@@ -56,7 +56,7 @@ pub fn text(found: &[DatasetStatus], style: &Style) -> String {
         out.push_str(&format!("\n{}: `textum data diff {first}` shows what changed\n", text::some(&edited, 4)));
     }
     let missing = named(DatasetState::Missing);
-    if let Some(one) = found.iter().find(|o| o.state == DatasetState::Missing && o.decl.hold == Hold::Store)
+    if let Some(one) = found.iter().find(|o| o.state == DatasetState::Missing && o.decl.hold == StorageMode::Store)
         && let Some(version) = &one.version
     {
         out.push_str(&format!("\n{}: `textum restore {}` brings it back\n", text::some(&missing, 4), version.name()));

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use serde_json::{Value, json};
 use textum_core::data::Version;
-use textum_core::record::receipt::{ContentKind, Hold};
+use textum_core::record::receipt::{ContentKind, StorageMode};
 
 use super::change;
 use crate::commands::data::History;
@@ -87,7 +87,7 @@ pub fn text(name: &str, history: &History, style: &Style) -> String {
         if !all_by_one {
             said.push(format!("recorded by {}", version.by));
         }
-        if version.hold == Hold::Reference {
+        if version.hold == StorageMode::Reference {
             said.push("a reference: its bytes stay at its path".into());
         }
         if !said.is_empty() {
@@ -111,7 +111,7 @@ pub fn one(history: &History, style: &Style) -> String {
         line("digest", version.content.digest.to_string());
         line("extent", format!("{}, {}", extent(version), text::bytes(version.content.size)));
         line("first seen", format!("{}, by {}", text::moment(&version.recorded), version.by));
-        if version.hold == Hold::Reference {
+        if version.hold == StorageMode::Reference {
             line("kept", "as a reference: its bytes stay at its path".into());
         }
         version.notes.iter().for_each(|note| line("note", note.clone()));

@@ -6,8 +6,8 @@ use std::ops::Range;
 use super::document::{Document, Step};
 use super::form::{EnvironmentUse, HoldForm, ManifestForm, RunForm, StageForm};
 use super::paths::{advice, parse_bytes};
-use super::{Better, Command, DatasetDecl, EnvironmentDecl, GateDecl, Mistake, Needs, Params, StageDecl};
-use textum_base::{DeclaredPath, Hold, PathFault, ProjectPath, SourcePath, is_within, overlap};
+use super::{Better, Command, DatasetDecl, Diagnostic, EnvironmentDecl, GateDecl, Needs, Params, StageDecl};
+use textum_base::{DeclaredPath, PathFault, ProjectPath, SourcePath, StorageMode, is_within, overlap};
 
 /// The manifest's parts once read, with whatever mistakes were met.
 pub struct Checked {
@@ -16,7 +16,7 @@ pub struct Checked {
     pub environment: EnvironmentDecl,
     pub models: Vec<(String, Vec<ProjectPath>)>,
     pub gates: Vec<GateDecl>,
-    pub mistakes: Vec<Mistake>,
+    pub mistakes: Vec<Diagnostic>,
 }
 
 pub(super) struct Checker<'d, 't> {
@@ -26,7 +26,7 @@ pub(super) struct Checker<'d, 't> {
     references: Vec<SourcePath>,
     /// The direction in which metrics get better, where declared.
     pub(super) better: BTreeMap<String, Better>,
-    pub(super) mistakes: Vec<Mistake>,
+    pub(super) mistakes: Vec<Diagnostic>,
 }
 
 /// Checks everything that needs no look at the disk.
@@ -57,7 +57,7 @@ impl Checker<'_, '_> {
         let starts_well = name.starts_with(|c: char| c.is_ascii_alphanumeric());
         if !starts_well || !name.chars().all(fine) {
             let span = self.document.key_place(&[kind, name]);
-            self.mistakes.push(Mistake::new(
+            self.mistakes.push(Diagnostic::new(
                 span,
                 format!("`{name}` cannot be the name of a {}", if kind == "data" { "dataset" } else { kind }),
                 "has other characters than a name may have",
@@ -89,7 +89,7 @@ impl Checker<'_, '_> {
         for path in bad {
             let mut steps = vec![Step::Key("params")];
             steps.extend(path.iter().map(|p| Step::Key(p)));
-            self.mistakes.push(Mistake::new(
+            self.mistakes.push(Diagnostic::new(
                 self.at(&steps),
                 format!("the parameter `{}` has no finite value", path.join(".")),
                 "cannot be handed to a stage",
@@ -113,7 +113,7 @@ impl Checker<'_, '_> {
             Ok(path) => Some(path),
             Err(fault) => {
                 let (label, help) = advice(fault, may_be_reference);
-                self.mistakes.push(Mistake::new(self.at(steps), format!("the path `{text}` {label}"), "this path", help));
+                self.mistakes.push(Diagnostic::new(self.at(steps), format!("the path `{text}` {label}"), "this path", help));
                 None
             }
         }
@@ -124,7 +124,7 @@ impl Checker<'_, '_> {
         let own = *path == *super::MANIFEST_NAME || *path == *textum_base::TREE_RECEIPT_NAME;
         if own {
             let title = format!("the path `{path}` is a document of Textum's own");
-            self.mistakes.push(Mistake::new(self.at(steps), title, "this path", "write to another path"));
+            self.mistakes.push(Diagnostic::new(self.at(steps), title, "this path", "write to another path"));
         }
         !own
     }
@@ -134,26 +134,26 @@ impl Checker<'_, '_> {
         for (name, data) in &form.data {
             self.name("data", name, "-_");
             let steps = [Step::Key("data"), Step::Key(name), Step::Key("path")];
-            let hold = if data.hold == Some(HoldForm::Reference) { Hold::Reference } else { Hold::Store };
+            let hold = if data.hold == Some(HoldForm::Reference) { StorageMode::Reference } else { StorageMode::Store };
             let read = |text: &str| match hold {
-                Hold::Reference => SourcePath::tidied(text),
-                Hold::Store => ProjectPath::tidied(text).map(SourcePath::from),
+                StorageMode::Reference => SourcePath::tidied(text),
+                StorageMode::Store => ProjectPath::tidied(text).map(SourcePath::from),
             };
             let Some(path) = self.path_by(read, &data.path, &steps, true) else { continue };
-            if hold == Hold::Reference {
+            if hold == StorageMode::Reference {
                 self.references.push(path.clone());
             }
             if let Some(other) = found.iter().find(|o| overlap(&o.path, &path)) {
                 let first = self.at(&[Step::Key("data"), Step::Key(&other.name), Step::Key("path")]);
                 let title = format!("the datasets `{}` and `{name}` overlap", other.name);
                 let help = "give each dataset a path of its own, none inside another's";
-                let mistake = Mistake::new(self.at(&steps), title, format!("`{path}` again"), help);
+                let mistake = Diagnostic::new(self.at(&steps), title, format!("`{path}` again"), help);
                 self.mistakes.push(mistake.with(first, format!("`{}` is this path", other.name)));
             }
             for (i, column) in data.key.iter().enumerate().filter(|(i, c)| c.is_empty() || data.key[..*i].contains(c)) {
                 let span = self.at(&[Step::Key("data"), Step::Key(name), Step::Key("key"), Step::At(i)]);
                 let title = format!("`{column}` cannot be a column of the key of `{name}`");
-                self.mistakes.push(Mistake::new(span, title, "empty, or named twice", "name each column of the key once"));
+                self.mistakes.push(Diagnostic::new(span, title, "empty, or named twice", "name each column of the key once"));
             }
             let (about, key) = (data.about.clone(), data.key.clone());
             found.push(DatasetDecl { name: name.clone(), path, about, key, hold });
@@ -175,7 +175,7 @@ impl Checker<'_, '_> {
                     None => "name files that a stage has among its `writes`".to_string(),
                 };
                 let title = format!("no stage writes `{path}`, which the model `{name}` names");
-                self.mistakes.push(Mistake::new(self.at(&steps), title, "this file", help));
+                self.mistakes.push(Diagnostic::new(self.at(&steps), title, "this file", help));
             }
             found.push(path);
         }
@@ -194,13 +194,13 @@ impl Checker<'_, '_> {
             if var.is_empty() || var.contains(['=', '\0']) || var.starts_with("TEXTUM_") {
                 let span = self.at(&[Step::Key("environment"), Step::Key("vars"), Step::At(i)]);
                 let help = "name variables such as OMP_NUM_THREADS; TEXTUM_… are set by Textum itself";
-                self.mistakes.push(Mistake::new(span, format!("`{var}` cannot be passed on"), "this variable", help));
+                self.mistakes.push(Diagnostic::new(span, format!("`{var}` cannot be passed on"), "this variable", help));
             }
         }
         if declared.packages.is_some() && declared.python.is_none() {
             let span = self.document.key_place(&["environment", "packages"]);
             let help = "add `python = \"python3\"`, the interpreter that has the packages";
-            self.mistakes.push(Mistake::new(span, "`packages` without an interpreter", "whose packages?", help));
+            self.mistakes.push(Diagnostic::new(span, "`packages` without an interpreter", "whose packages?", help));
         }
         EnvironmentDecl { python: declared.python.clone(), packages: declared.packages.clone(), vars: declared.vars.clone(), files }
     }
@@ -271,14 +271,14 @@ impl Checker<'_, '_> {
         let place = |field| [Step::Key("stage"), Step::Key(name), Step::Key("needs"), Step::Key(field)];
         if form.needs.cpus == Some(0) {
             let span = self.at(&place("cpus"));
-            self.mistakes.push(Mistake::new(span, "a stage needs at least one processor", "0 here", "write 1 or more"));
+            self.mistakes.push(Diagnostic::new(span, "a stage needs at least one processor", "0 here", "write 1 or more"));
         }
         let memory = form.needs.memory.as_deref().and_then(|text| {
             let bytes = parse_bytes(text);
             if bytes.is_none() {
                 let span = self.at(&place("memory"));
                 let help = "write a number and a unit, as in \"500MiB\" or \"2GiB\"";
-                self.mistakes.push(Mistake::new(span, format!("`{text}` is no amount of memory"), "this amount", help));
+                self.mistakes.push(Diagnostic::new(span, format!("`{text}` is no amount of memory"), "this amount", help));
             }
             bytes
         });
@@ -287,7 +287,7 @@ impl Checker<'_, '_> {
             if seconds.is_none() {
                 let span = self.at(&place("time"));
                 let help = "write a number and a unit, as in \"90s\", \"10m\" or \"1h30m\"";
-                self.mistakes.push(Mistake::new(span, format!("`{text}` is no time"), "this time", help));
+                self.mistakes.push(Diagnostic::new(span, format!("`{text}` is no time"), "this time", help));
             }
             seconds
         });
@@ -297,7 +297,7 @@ impl Checker<'_, '_> {
     fn writes_nothing(&mut self, name: &str) {
         let span = self.document.key_place(&["stage", name]);
         let help = "add `writes = [\"…\"]` with the files it brings forth: without them nothing of it can be traced";
-        self.mistakes.push(Mistake::new(span, format!("the stage `{name}` writes nothing"), "this stage", help));
+        self.mistakes.push(Diagnostic::new(span, format!("the stage `{name}` writes nothing"), "this stage", help));
     }
 
     fn own_paths(&mut self, name: &str, reads: &[SourcePath], writes: &[DeclaredPath], metrics: &[ProjectPath]) {
@@ -307,7 +307,7 @@ impl Checker<'_, '_> {
                 let span = self.document.key_place(&["stage", name]);
                 let title = format!("the stage `{name}` reads `{read}`, in which it writes itself");
                 let help = "write to another path: what a stage reads must stay as it was";
-                self.mistakes.push(Mistake::new(span, title, "this stage", help));
+                self.mistakes.push(Diagnostic::new(span, title, "this stage", help));
             }
         }
     }
@@ -329,7 +329,7 @@ impl Checker<'_, '_> {
             (None, None) => return,
         };
         let span = self.document.key_place(&["stage", name]);
-        self.mistakes.push(Mistake::new(span, title, "this stage", help));
+        self.mistakes.push(Diagnostic::new(span, title, "this stage", help));
     }
 
     fn stage_params(&mut self, name: &str, form: &StageForm) {
@@ -341,7 +341,7 @@ impl Checker<'_, '_> {
                     None => format!("add it to [params], as in `{selector} = …`"),
                 };
                 let title = format!("there is no parameter `{selector}`");
-                self.mistakes.push(Mistake::new(span, title, "not in [params]", help));
+                self.mistakes.push(Diagnostic::new(span, title, "not in [params]", help));
             }
         }
     }

@@ -1,7 +1,7 @@
 //! What is wrong with the command of a stage, as far as it shows without running it.
 
 use super::Command;
-use super::Mistake;
+use super::Diagnostic;
 use super::check::Checker;
 use super::document::Step;
 use super::form::StageForm;
@@ -20,7 +20,7 @@ impl Checker<'_, '_> {
         };
         if words.first().is_none_or(|w| w.trim().is_empty()) {
             let help = "write the command, as in `run = \"python3 steps/fit.py\"`";
-            self.mistakes.push(Mistake::new(span, format!("the stage `{name}` has no command"), "empty", help));
+            self.mistakes.push(Diagnostic::new(span, format!("the stage `{name}` has no command"), "empty", help));
             return;
         }
         for placeholder in words.iter().flat_map(|w| placeholders(w)) {
@@ -41,7 +41,7 @@ impl Checker<'_, '_> {
                 continue;
             };
             let title = format!("the command of `{name}` uses a parameter that it does not have");
-            self.mistakes.push(Mistake::new(span.clone(), title, label, help));
+            self.mistakes.push(Diagnostic::new(span.clone(), title, label, help));
         }
         let Command::Shell(text) = run else { return };
         // A number stays what it is wherever it stands, and a parameter keeps its type.
@@ -50,7 +50,7 @@ impl Checker<'_, '_> {
             let title = format!("the command of `{name}` has `{{{placeholder}}}` inside quotation marks");
             let help = "leave the quotation marks out: the value is put there as one quoted word; or write the command as an array, \
                         as in [\"python3\", \"fit.py\", \"--name={fit.name}\"]";
-            self.mistakes.push(Mistake::new(span.clone(), title, "the value would end the quotation", help));
+            self.mistakes.push(Diagnostic::new(span.clone(), title, "the value would end the quotation", help));
         }
     }
 }

@@ -6,7 +6,7 @@ use std::ops::Range;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::Mistake;
+use super::Diagnostic;
 
 /// A step on the way to a value.
 #[derive(Clone, Copy, Debug)]
@@ -25,7 +25,7 @@ pub struct Document<'t> {
 
 impl<'t> Document<'t> {
     /// Parses the text; every syntax error is a mistake with its place.
-    pub fn parse(text: &'t str) -> Result<Document<'t>, Vec<Mistake>> {
+    pub fn parse(text: &'t str) -> Result<Document<'t>, Vec<Diagnostic>> {
         let (root, errors) = DeTable::parse_recoverable(text);
         if errors.is_empty() {
             return Ok(Document { root });
@@ -34,7 +34,7 @@ impl<'t> Document<'t> {
             .iter()
             .map(|error| {
                 let span = error.span().unwrap_or(0..0);
-                Mistake::new(
+                Diagnostic::new(
                     span.start.min(text.len())..span.end.min(text.len()),
                     "this is not TOML",
                     error.message().to_string(),

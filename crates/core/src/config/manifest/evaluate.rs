@@ -5,7 +5,7 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 use textum_base::{Better, ProjectPath};
 
-use super::Mistake;
+use super::Diagnostic;
 use super::check::Checker;
 use super::document::Step;
 use super::form::{EvaluateForm, StageForm};
@@ -107,7 +107,7 @@ impl Checker<'_, '_> {
         let before = self.mistakes.len();
         let place = |key| [Step::Key("stage"), Step::Key(name), Step::Key("evaluate"), Step::Key(key)];
         let whole = self.at(&[Step::Key("stage"), Step::Key(name), Step::Key("evaluate")]);
-        let mut wrong = |span, title: &str, help: &str| self.mistakes.push(Mistake::new(span, title, "here", help));
+        let mut wrong = |span, title: &str, help: &str| self.mistakes.push(Diagnostic::new(span, title, "here", help));
         if stage.run.is_some() {
             wrong(whole.clone(), &format!("`{name}` has both `run` and `evaluate`"), "a stage does the one or the other");
         }
@@ -129,11 +129,11 @@ impl Checker<'_, '_> {
         }
         if form.threshold.is_some_and(|t| !(0.0..=1.0).contains(&t)) {
             let span = self.at(&place("threshold"));
-            self.mistakes.push(Mistake::new(span, "a threshold is a probability", "here", "write a number from 0 to 1"));
+            self.mistakes.push(Diagnostic::new(span, "a threshold is a probability", "here", "write a number from 0 to 1"));
         }
         if form.bins.is_some_and(|b| !(2..=1000).contains(&b)) {
             let span = self.at(&place("bins"));
-            self.mistakes.push(Mistake::new(span, "that many bins tell nothing", "here", "write a number from 2 to 1000"));
+            self.mistakes.push(Diagnostic::new(span, "that many bins tell nothing", "here", "write a number from 2 to 1000"));
         }
         let predictions = self.path(&form.predictions, &place("predictions"))?;
         let judged = match (&form.score, &form.label, &form.value) {

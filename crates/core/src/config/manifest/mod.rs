@@ -2,10 +2,10 @@
 
 mod check;
 mod command;
+mod diagnostic;
 mod document;
 mod evaluate;
 mod form;
-mod mistake;
 mod params;
 mod paths;
 mod rules;
@@ -18,12 +18,12 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
+pub use diagnostic::{Diagnostic, ManifestError};
 pub use evaluate::{DEFINITIONS, Evaluation, Judged};
 pub use form::manifest_schema;
-pub use mistake::{ManifestError, Mistake};
 pub use params::{Params, SetError, nest, selects};
 pub use substitute::{command_text, shell_word, substitute};
-pub use textum_base::{Better, Hold, MANIFEST_NAME, nearest};
+pub use textum_base::{Better, MANIFEST_NAME, StorageMode, nearest};
 pub use textum_base::{is_within, overlap};
 pub use write::{WriteParamsError, write_params};
 
@@ -72,7 +72,7 @@ pub struct DatasetDecl {
     /// The columns that tell its rows apart.
     pub key: Vec<String>,
     /// How it is kept.
-    pub hold: Hold,
+    pub hold: StorageMode,
 }
 
 /// What stages depend on beside their reads.
@@ -179,7 +179,7 @@ impl Manifest {
 
     /// Checks a manifest's text. All that does not need the disk is looked at, cycles included.
     pub fn parse(path: &Path, text: String) -> Result<Manifest, Box<ManifestError>> {
-        let fail = |text: String, mut mistakes: Vec<Mistake>| {
+        let fail = |text: String, mut mistakes: Vec<Diagnostic>| {
             mistakes.sort_by_key(|m| m.span.start);
             Box::new(ManifestError { path: path.to_path_buf(), text, mistakes })
         };
@@ -211,7 +211,7 @@ impl Manifest {
             .map(|(stage, read)| {
                 let (title, label, help) = make(stage, read);
                 let span = document.as_ref().map_or(0..0, |d| place_of_read(d, stage, read));
-                Mistake::new(span, title, label, help)
+                Diagnostic::new(span, title, label, help)
             })
             .collect();
         Box::new(ManifestError { path: self.path.clone(), text: self.text.clone(), mistakes })
@@ -234,9 +234,9 @@ fn place_of_read(document: &Document<'_>, stage: &str, read: &str) -> std::ops::
 fn with_mistakes_of_meaning(
     text: &str,
     document: &Document<'_>,
-    mut mistakes: Vec<Mistake>,
+    mut mistakes: Vec<Diagnostic>,
     wrong: &[Vec<String>],
-) -> Vec<Mistake> {
+) -> Vec<Diagnostic> {
     let Ok(mut rest) = toml::from_str::<toml::Table>(text) else { return mistakes };
     for path in wrong {
         remove(&mut rest, path);
@@ -265,13 +265,13 @@ fn remove(table: &mut toml::Table, path: &[String]) {
     }
 }
 
-fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, Vec<Mistake>> {
+fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, Vec<Diagnostic>> {
     let (mistakes, wrong) = shape::check_shape(&document.root, &manifest_schema());
     if !mistakes.is_empty() {
         return Err(with_mistakes_of_meaning(text, document, mistakes, &wrong));
     }
     let form: form::ManifestForm = toml::from_str(text).map_err(|e| {
-        vec![Mistake::new(e.span().unwrap_or(0..0), e.message().to_string(), "here", "see the schema that `textum new` links")]
+        vec![Diagnostic::new(e.span().unwrap_or(0..0), e.message().to_string(), "here", "see the schema that `textum new` links")]
     })?;
     let tables: serde_json::Map<String, serde_json::Value> = form.params.clone().into_iter().collect();
     let params = Params::from_tables(&tables);
@@ -280,7 +280,7 @@ fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, V
     mistakes.extend(crate::config::graph::find_cycle(&checked.stages).map(|cycle| {
         let first = &cycle[0];
         let way: Vec<String> = cycle.iter().chain([first]).map(|s| format!("`{s}`")).collect();
-        Mistake::new(
+        Diagnostic::new(
             document.key_place(&["stage", first]),
             "stages wait for one another in a circle",
             way.join(" → "),

@@ -3,7 +3,7 @@
 use super::check::Checker;
 use super::document::Step;
 use super::form::{GateForm, StageForm};
-use super::{DatasetDecl, GateDecl, Mistake, StageDecl};
+use super::{DatasetDecl, Diagnostic, GateDecl, StageDecl};
 use textum_base::overlap;
 use textum_expr::{Rule, RuleError, parse};
 
@@ -32,7 +32,7 @@ impl Checker<'_, '_> {
     fn bad_rule(&mut self, text: &str, span: std::ops::Range<usize>, e: RuleError) {
         let marked = text.get(e.at.clone()).filter(|m| !m.is_empty());
         let label = marked.map_or("at its end".to_string(), |m| format!("at `{m}`"));
-        self.mistakes.push(Mistake::new(span, format!("the condition `{text}`: {}", e.what), label, e.help));
+        self.mistakes.push(Diagnostic::new(span, format!("the condition `{text}`: {}", e.what), label, e.help));
     }
 
     /// When a stage is to be stopped.
@@ -57,7 +57,7 @@ impl Checker<'_, '_> {
                 ),
                 None => ("`best` of what?".into(), "name a metric in the same test, as in \"loss > 2 * best\"".to_string()),
             };
-            self.mistakes.push(Mistake::new(span.clone(), title, "this rule", help));
+            self.mistakes.push(Diagnostic::new(span.clone(), title, "this rule", help));
         }
         Some(rule)
     }
@@ -77,7 +77,7 @@ impl Checker<'_, '_> {
                 None => "name a stage of this manifest".to_string(),
             };
             let span = place(self, "after");
-            self.mistakes.push(Mistake::new(span, format!("there is no stage `{}`", form.after), "this stage", help));
+            self.mistakes.push(Diagnostic::new(span, format!("there is no stage `{}`", form.after), "this stage", help));
         }
         let span = place(self, "check");
         let check = match parse(&form.check) {
@@ -89,7 +89,7 @@ impl Checker<'_, '_> {
         };
         if check.counts_steps() {
             let help = "a gate looks at the metrics once the stage has ended: leave `for … steps` out";
-            self.mistakes.push(Mistake::new(span, "a gate cannot count steps", "this condition", help));
+            self.mistakes.push(Diagnostic::new(span, "a gate cannot count steps", "this condition", help));
         }
         for name in check.names() {
             let Some(of) = name.strip_prefix("data.") else { continue };
@@ -104,7 +104,7 @@ impl Checker<'_, '_> {
                 },
             };
             let span = place(self, "check");
-            self.mistakes.push(Mistake::new(span, format!("nothing gives `{name}`"), "in this condition", help));
+            self.mistakes.push(Diagnostic::new(span, format!("nothing gives `{name}`"), "in this condition", help));
         }
         Some(GateDecl { after: form.after.clone(), check, baseline: form.baseline.clone() })
     }
@@ -122,7 +122,7 @@ impl Checker<'_, '_> {
                 let span = self.at(&[Step::Key("stage"), Step::Key(&stage.name), Step::Key("checkpoints")]);
                 let title = format!("the checkpoints `{path}` overlap with `{what}` of `{other}`");
                 let help = "give the checkpoints a path of their own; what later stages need goes to `writes`";
-                self.mistakes.push(Mistake::new(span, title, "this path", help));
+                self.mistakes.push(Diagnostic::new(span, title, "this path", help));
             }
         }
     }

@@ -7,19 +7,19 @@ use serde_json::Value;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::Mistake;
+use super::Diagnostic;
 use textum_base::nearest;
 
 struct Shape<'s> {
     schema: &'s Value,
-    mistakes: Vec<Mistake>,
+    mistakes: Vec<Diagnostic>,
     /// The way to where we are, and the ways to every key that a mistake was found in.
     way: Vec<String>,
     wrong: Vec<Vec<String>>,
 }
 
 /// All departures of the tree from the schema, and the ways to the keys that they are in.
-pub fn check_shape(root: &Spanned<DeTable<'_>>, schema: &Value) -> (Vec<Mistake>, Vec<Vec<String>>) {
+pub fn check_shape(root: &Spanned<DeTable<'_>>, schema: &Value) -> (Vec<Diagnostic>, Vec<Vec<String>>) {
     let mut shape = Shape { schema, mistakes: Vec::new(), way: Vec::new(), wrong: Vec::new() };
     shape.table(root.get_ref(), 0..0, schema, "the manifest");
     (shape.mistakes, shape.wrong)
@@ -91,7 +91,7 @@ impl<'s> Shape<'s> {
                 true => format!("write [[{name}]], with two brackets: there may be several"),
                 false => format!("write {}", words.join(" or ")),
             };
-            self.mistakes.push(Mistake::new(
+            self.mistakes.push(Diagnostic::new(
                 value.span(),
                 format!("`{name}` has the wrong type"),
                 format!("this is {}", said(type_name(value.get_ref()))),
@@ -110,7 +110,7 @@ impl<'s> Shape<'s> {
             DeValue::Integer(_) if branch["minimum"].as_i64() == Some(0) => {
                 let digits = value.get_ref().as_integer().map_or("", |i| i.as_str());
                 if digits.parse::<u32>().is_err() {
-                    self.mistakes.push(Mistake::new(
+                    self.mistakes.push(Diagnostic::new(
                         value.span(),
                         format!("`{name}` is out of range"),
                         "this cannot be meant",
@@ -133,7 +133,7 @@ impl<'s> Shape<'s> {
             .collect();
         if !allowed.is_empty() && !allowed.contains(&text) {
             let quoted: Vec<String> = allowed.iter().map(|a| format!("\"{a}\"")).collect();
-            self.mistakes.push(Mistake::new(
+            self.mistakes.push(Diagnostic::new(
                 span,
                 format!("`{name}` cannot be \"{text}\""),
                 "not one of the choices",
@@ -166,7 +166,7 @@ impl<'s> Shape<'s> {
         // A stage does something by a command or by itself: a schema of plain types cannot say that.
         let does = ["run", "evaluate"];
         if properties.contains_key("evaluate") && !table.keys().any(|k| does.contains(&&**k.get_ref())) {
-            self.mistakes.push(Mistake::new(
+            self.mistakes.push(Diagnostic::new(
                 span.clone(),
                 format!("`run` is missing in `{name}`"),
                 "it belongs here",
@@ -175,7 +175,7 @@ impl<'s> Shape<'s> {
         }
         for required in schema["required"].as_array().into_iter().flatten().filter_map(Value::as_str) {
             if !table.keys().any(|k| k.get_ref() == required) {
-                self.mistakes.push(Mistake::new(
+                self.mistakes.push(Diagnostic::new(
                     span.clone(),
                     format!(
                         "`{required}` is missing in {}",
@@ -198,6 +198,6 @@ impl<'s> Shape<'s> {
             None => format!("known here: {}", known.join(", ")),
         };
         let place = if name == "the manifest" { String::new() } else { format!(" in `{name}`") };
-        self.mistakes.push(Mistake::new(span, format!("unknown key `{key}`{place}"), "not known", help));
+        self.mistakes.push(Diagnostic::new(span, format!("unknown key `{key}`{place}"), "not known", help));
     }
 }

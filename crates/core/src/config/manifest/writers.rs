@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use super::check::Checker;
 use super::document::Step;
-use super::{Mistake, StageDecl};
+use super::{Diagnostic, StageDecl};
 
 impl Checker<'_, '_> {
     /// No two stages may write one path, or one inside another's.
@@ -46,7 +46,7 @@ impl Checker<'_, '_> {
         let title = format!("`{path}` is {}", if *other_path == path { "written twice" } else { "written inside another write" });
         let label = format!("{relation} by `{}`", other.name);
         let help = "let each stage write paths of its own; two results cannot share one place";
-        let mistake = Mistake::new(place(stage, field, index), title, label, help)
+        let mistake = Diagnostic::new(place(stage, field, index), title, label, help)
             .with(place(other, other_field, *other_index), format!("`{}` writes it here", other.name));
         self.mistakes.push(mistake);
     }

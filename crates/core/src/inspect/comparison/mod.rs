@@ -10,7 +10,7 @@ use serde::Serialize;
 pub use code::{CodeChange, Hunk, HunkLine, LineKind};
 
 use crate::config::manifest::{Better, command_text};
-use crate::data::{Change, Version, change_between, find_side, versions};
+use crate::data::{Change, Version, change_between, find_data, versions};
 use crate::project::workspace::Project;
 use crate::record::ledger::LedgerError;
 use crate::record::receipt::{ContentKind, EnvironmentRecord, Metric, ReceiptError, RunReceipt, RunStageState, StageReceipt};
@@ -241,7 +241,7 @@ fn data(project: &Project, sides: &[Side]) -> Result<(Vec<DataDiffers>, usize), 
         let mut changes = Vec::new();
         for digest in &digests {
             let now = digest.as_ref().and_then(version);
-            let side = |v: &Version| find_side(project, &v.name(), project.workspace.root()).ok();
+            let side = |v: &Version| find_data(project, &v.name(), project.workspace.root()).ok();
             // A state whose bytes are no longer there still differs; only how cannot be said.
             changes.push(match (first, now) {
                 (Some(old), Some(new)) if old.number != new.number => {

@@ -12,7 +12,7 @@ pub use stages::{StageRebuild, reference_differs};
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::{self, FileLock, IoError, TryLock};
 use crate::inspect::lineage::{Origin, Target, TraceError, trace};
-use crate::pipeline::exec::{ExecError, LocalPlace};
+use crate::pipeline::exec::{ExecError, LocalExecutor};
 use crate::project::fingerprint::{MayStart, PythonError, Reason, environment_differences};
 use crate::project::tree::PutError;
 use crate::project::workspace::Project;
@@ -105,6 +105,35 @@ const PREFIX: &str = "rebuild-";
 /// The file in a rebuild's folder that is locked as long as its process lives. One that is kept has none.
 const AT_WORK: &str = ".at-work";
 
+/// The folder of a rebuild at work.
+struct Folder {
+    dir: tempfile::TempDir,
+    lock: PathBuf,
+    _at_work: FileLock,
+}
+
+impl Folder {
+    fn make(sandboxes: &Path) -> Result<Folder, IoError> {
+        std::fs::create_dir_all(sandboxes).map_err(IoError::of("create the folder", sandboxes))?;
+        sweep(sandboxes);
+        let made = tempfile::Builder::new().prefix(PREFIX).tempdir_in(sandboxes);
+        let dir = made.map_err(IoError::of("create a folder in", sandboxes))?;
+        let lock = dir.path().join(AT_WORK);
+        let _at_work = FileLock::exclusive(&lock)?;
+        Ok(Folder { dir, lock, _at_work })
+    }
+
+    /// Removes it, or gives where it is kept.
+    fn end(self, keep: bool) -> Result<Option<PathBuf>, IoError> {
+        if keep {
+            fsio::remove_any(&self.lock)?;
+            return Ok(Some(self.dir.keep()));
+        }
+        fsio::remove_any(self.dir.path())?;
+        Ok(None)
+    }
+}
+
 /// Removes the folders of rebuilds whose processes are gone.
 fn sweep(sandboxes: &Path) {
     for entry in std::fs::read_dir(sandboxes).into_iter().flatten().flatten() {
@@ -142,20 +171,14 @@ pub fn rebuild(
         events.event(Event::EnvironmentDiffers { differences: words.clone() });
     }
     events.event(Event::Begun { run: run.clone(), stages: chain.iter().map(|(_, r)| r.inputs.stage.clone()).collect() });
-    let sandboxes = project.workspace.sandboxes_folder();
-    std::fs::create_dir_all(&sandboxes).map_err(IoError::of("create the folder", &sandboxes))?;
-    sweep(&sandboxes);
-    let folder =
-        tempfile::Builder::new().prefix(PREFIX).tempdir_in(&sandboxes).map_err(IoError::of("create a folder in", &sandboxes))?;
-    let lock = folder.path().join(AT_WORK);
-    let _at_work = FileLock::exclusive(&lock)?;
+    let folder = Folder::make(&project.workspace.sandboxes_folder())?;
     let mut rebuilder = Rebuilder {
         project,
         options,
-        place: &LocalPlace,
+        place: &LocalExecutor,
         events,
         cancel,
-        folder: folder.path(),
+        folder: folder.dir.path(),
         done: Default::default(),
         stages: Vec::new(),
         first: None,
@@ -169,16 +192,7 @@ pub fn rebuild(
         verdict = rebuilder.judge_by_later_metrics(&run, &wanted)?;
     }
     let Rebuilder { stages, first, stored, .. } = rebuilder;
-    let kept = match options.keep {
-        true => {
-            fsio::remove_any(&lock)?;
-            Some(folder.keep())
-        }
-        false => {
-            fsio::remove_any(folder.path())?;
-            None
-        }
-    };
+    let kept = folder.end(options.keep)?;
     let receipt = RebuildReceipt {
         r#type: REBUILD_RECEIPT.to_string(),
         run: run.clone(),

@@ -11,11 +11,13 @@ use super::{RebuildError, RebuildOptions};
 use crate::config::manifest::is_within;
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::{self, IoError, Standing, TreeDir};
-use crate::pipeline::exec::{Bench, Place, Task, tail};
+use crate::pipeline::exec::{Executor, StageContext, Task, tail};
 use crate::project::fingerprint::{Scanner, Standstill};
 use crate::project::tree::write_new;
 use crate::project::workspace::Project;
-use crate::record::receipt::{Content, Hold, PathContent, Read, RebuiltStage, RebuiltWrite, StageReceipt, StageState, Verdict};
+use crate::record::receipt::{
+    Content, PathContent, Read, RebuiltStage, RebuiltWrite, StageReceipt, StageState, StorageMode, Verdict,
+};
 use crate::store::Digest;
 
 /// A stage that was rebuilt.
@@ -46,7 +48,7 @@ impl StageRebuild {
 pub(super) struct Rebuilder<'a> {
     pub project: &'a Project,
     pub options: &'a RebuildOptions,
-    pub place: &'a dyn Place,
+    pub place: &'a dyn Executor,
     pub events: &'a dyn EventSink,
     pub cancel: &'a CancelToken,
     pub folder: &'a Path,
@@ -72,7 +74,7 @@ impl Rebuilder<'_> {
             self.failed(digest, receipt, "a stage that it reads from could not be rebuilt".into(), String::new());
             return Ok(());
         }
-        for read in receipt.reads.iter().filter(|r| r.hold == Hold::Reference) {
+        for read in receipt.reads.iter().filter(|r| r.hold == StorageMode::Reference) {
             if let Some(why) = self.reference_changed(read)? {
                 self.failed(digest, receipt, why, String::new());
                 return Ok(());
@@ -85,9 +87,9 @@ impl Rebuilder<'_> {
         if let (Some(from), Some(path)) = (&receipt.from, &receipt.inputs.checkpoints) {
             write_new(&self.project.store, &from.content, &tree, path)?;
         }
-        let references = receipt.reads.iter().filter(|r| r.hold == Hold::Reference).map(|r| r.at.path.clone()).collect();
+        let references = receipt.reads.iter().filter(|r| r.hold == StorageMode::Reference).map(|r| r.at.path.clone()).collect();
         let scanner = Arc::new(Scanner::open(&root, None).with_references(references));
-        let bench = Bench {
+        let stage_context = StageContext {
             pool: None,
             writer: None,
             place: self.place,
@@ -99,7 +101,7 @@ impl Rebuilder<'_> {
         };
         let task = self.task(receipt, &scanner)?;
         let log = task.folder.join("log");
-        let rebuilt = execute_cancellable(&bench, task, self.cancel)?;
+        let rebuilt = execute_cancellable(&stage_context, task, self.cancel)?;
         match rebuilt.state {
             StageState::Stopped => return Err(RebuildError::Stopped),
             StageState::Failed => self.failed(digest, receipt, rebuilt.reason.unwrap_or_default(), tail(&log, 4096)),
@@ -154,7 +156,7 @@ impl Rebuilder<'_> {
     /// Puts a read where the stage will look for it: sources from the store, results as rebuilt.
     fn put_read(&self, receipt: &StageReceipt, read: &Read, tree: &TreeDir) -> Result<(), RebuildError> {
         let path = match read.at.path.in_project() {
-            Some(path) if read.hold == Hold::Store => path,
+            Some(path) if read.hold == StorageMode::Store => path,
             _ => return Ok(crate::project::sandbox::link_reference(self.project.workspace.root(), &read.at.path, tree)?),
         };
         let inside_another = receipt.reads.iter().any(|r| r.at.path != read.at.path && is_within(&read.at.path, &r.at.path));
@@ -292,20 +294,20 @@ pub fn reference_differs(recorded: &PathContent<SourcePath>, now: Option<&Conten
 }
 
 /// Executes while somebody watches whether it is to be stopped.
-fn execute_cancellable(bench: &Bench<'_>, task: Task, cancel: &CancelToken) -> Result<StageReceipt, RebuildError> {
+fn execute_cancellable(stage_context: &StageContext<'_>, task: Task, cancel: &CancelToken) -> Result<StageReceipt, RebuildError> {
     let ended = std::sync::atomic::AtomicBool::new(false);
     std::thread::scope(|scope| {
         scope.spawn(|| {
             let mut told = false;
             while !ended.load(std::sync::atomic::Ordering::SeqCst) {
                 if cancel.asked() && (!told || cancel.at_once()) {
-                    bench.end_all(told && cancel.at_once());
+                    stage_context.end_all(told && cancel.at_once());
                     told = true;
                 }
                 std::thread::park_timeout(std::time::Duration::from_millis(30));
             }
         });
-        let result = bench.execute(task);
+        let result = stage_context.execute(task);
         ended.store(true, std::sync::atomic::Ordering::SeqCst);
         Ok(result?)
     })

@@ -11,11 +11,11 @@ use crate::event::EventSink;
 use crate::fsio::{IoError, TreeDir};
 use crate::maintain::rebuild::reference_differs;
 use crate::project::fingerprint::ScanError;
-use crate::project::tree::{Clearer, PutError, Staged, put_new};
+use crate::project::tree::{PutError, Staged, TreeCleaner, put_new};
 use crate::project::workspace::Project;
 use crate::record::ledger::LedgerError;
 use crate::record::receipt::{
-    Content, ContentKind, DatasetState, Hold, PathContent, ReceiptError, RunReceipt, StageReceipt, StageState, TREE_RECEIPT,
+    Content, ContentKind, DatasetState, PathContent, ReceiptError, RunReceipt, StageReceipt, StageState, StorageMode, TREE_RECEIPT,
     TREE_RECEIPT_NAME, TreeReceipt, TreeReceiptError, TreeStage,
 };
 use crate::store::{Digest, Store, StoreError};
@@ -116,7 +116,7 @@ pub fn of_run(store: &Store, run: &RunReceipt) -> Result<Wanted, RestoreError> {
         let receipt = StageReceipt::load(store, &digest)?;
         for read in receipt.reads.iter().filter(|r| r.by.is_empty()) {
             let path = match read.at.path.in_project() {
-                Some(path) if read.hold == Hold::Store => path,
+                Some(path) if read.hold == StorageMode::Store => path,
                 _ => {
                     wanted.references.insert(read.at.path.clone(), read.at.content.clone());
                     continue;
@@ -181,7 +181,7 @@ pub fn of_digest(project: &Project, digest: &Digest) -> Result<PathContent, Rest
 impl Wanted {
     fn take_datasets<'d>(&mut self, datasets: impl Iterator<Item = &'d DatasetState>) {
         for state in datasets {
-            match state.path.in_project().filter(|_| state.hold == Hold::Store) {
+            match state.path.in_project().filter(|_| state.hold == StorageMode::Store) {
                 Some(path) => self.data.insert(path, state.content.clone()),
                 None => self.references.insert(state.path.clone(), state.content.clone()),
             };
@@ -240,8 +240,8 @@ pub fn restore_tree(
     wanted.check_stored(project, with_code)?;
     let tree = TreeDir::open(project.workspace.root())?;
     let state = project.workspace.state();
-    let clearer = Clearer::new(&tree, &project.scanner, &project.store, &project.ledger, state, name, events);
-    let mut staged = Staged::new(&clearer);
+    let cleaner = TreeCleaner::new(&tree, &project.scanner, &project.store, &project.ledger, state, name, events);
+    let mut staged = Staged::new(&cleaner);
     let mut restored = Restored::default();
     let code = wanted.code.iter().filter(|_| with_code);
     for (path, content) in wanted.data.iter().chain(code) {

@@ -7,7 +7,7 @@ use super::inventory::Inventory;
 use textum_base::ProjectPath;
 
 use crate::config::manifest::is_within;
-use crate::record::receipt::{Content, ContentKind, Hold, PathContent, StageReceipt};
+use crate::record::receipt::{Content, ContentKind, PathContent, StageReceipt, StorageMode};
 use crate::store::{Digest, Store, StoreError, items_of_listing};
 
 /// Collects the entries that must stay.
@@ -51,11 +51,11 @@ impl<'s> Live<'s> {
         for (_, run) in &all.runs {
             self.bytes(&run.manifest.digest)?;
             run.params.values().try_for_each(|text| self.bytes(&Digest::of(text.as_bytes())))?;
-            for state in run.data.values().filter(|s| s.hold == Hold::Store) {
+            for state in run.data.values().filter(|s| s.hold == StorageMode::Store) {
                 self.content(&state.content)?;
             }
         }
-        for (_, data) in all.data.iter().filter(|(_, d)| d.hold == Hold::Store) {
+        for (_, data) in all.data.iter().filter(|(_, d)| d.hold == StorageMode::Store) {
             self.content(&data.content)?;
         }
         for (_, made) in all.checkpoints.iter().filter(|(d, m)| !given_up.contains(&(*d, m.path.clone()))) {
@@ -75,7 +75,7 @@ impl<'s> Live<'s> {
             for output in receipt.outputs().filter(|o| !given_up.contains(&(*digest, o.path.clone()))) {
                 self.content(&output.content)?;
             }
-            for read in receipt.reads.iter().filter(|r| r.hold == Hold::Store) {
+            for read in receipt.reads.iter().filter(|r| r.hold == StorageMode::Store) {
                 // What another stage wrote is that one's to keep; a folder of outputs and other files is a source.
                 let written =
                     |by: &Digest| by_digest.get(by).is_some_and(|w| w.outputs().any(|o| is_within(&read.at.path, &o.path)));

@@ -12,10 +12,10 @@ use super::live::{Live, entries_of};
 use crate::config::manifest::{Better, is_within, overlap};
 use crate::project::workspace::Project;
 use crate::record::receipt::{
-    CheckpointReceipt, ContentKind, Hold, PRUNE_RECEIPT, PathContent, PruneReceipt, StageReceipt, StageState, TreeReceipt, Verdict,
-    canonical,
+    CheckpointReceipt, ContentKind, PRUNE_RECEIPT, PathContent, PruneReceipt, StageReceipt, StageState, StorageMode, TreeReceipt,
+    Verdict, canonical,
 };
-use crate::store::{Digest, Dropping, Freed, Kind, StoreError};
+use crate::store::{Digest, Freed, GcPlan, Kind, StoreError};
 
 /// What is to be kept beside what is always kept.
 #[derive(Clone, Debug)]
@@ -108,7 +108,7 @@ pub struct PrunePlan {
     /// Bytes of all packs now.
     pub stored: u64,
     /// What is to be dropped.
-    pub dropping: Dropping,
+    pub dropping: GcPlan,
 }
 
 struct Judge<'a> {
@@ -136,7 +136,7 @@ impl Judge<'_> {
     fn look(&mut self, digest: &Digest) -> Result<Option<WhyKept>, StoreError> {
         let Some(receipt) = self.receipts.get(digest).copied() else { return Ok(Some(WhyKept::NotRebuildable)) };
         // What cannot be helped comes before what could be shown.
-        if receipt.reads.iter().any(|r| r.hold == Hold::Reference) {
+        if receipt.reads.iter().any(|r| r.hold == StorageMode::Reference) {
             return Ok(Some(WhyKept::Reference));
         }
         let evidence = &self.evidence;

@@ -8,7 +8,7 @@ use super::UpkeepError;
 use super::inventory::Inventory;
 use super::live::Live;
 use crate::project::workspace::Project;
-use crate::record::receipt::{Content, Hold, StageState};
+use crate::record::receipt::{Content, StageState, StorageMode};
 use crate::store::{Digest, Kind};
 
 /// What belongs to one dataset, one stage, or one sort of thing.
@@ -104,7 +104,7 @@ pub fn stats(project: &Project, all: &Inventory, most: usize) -> Result<Stats, U
         contents: HashMap::new(),
     };
     for name in project.ledger.dataset_names()? {
-        for version in crate::data::versions(&project.ledger, &name)?.iter().filter(|v| v.hold == Hold::Store) {
+        for version in crate::data::versions(&project.ledger, &name)?.iter().filter(|v| v.hold == StorageMode::Store) {
             counter.add(&format!("dataset {name}"), &version.name(), &version.content)?;
         }
     }
@@ -126,7 +126,7 @@ pub fn stats(project: &Project, all: &Inventory, most: usize) -> Result<Stats, U
             counter.add("metrics by step", &format!("metrics by step of {} in {run}", receipt.inputs.stage), points)?;
         }
         counter.add("logs", &format!("log of {} in {run}", receipt.inputs.stage), &receipt.log)?;
-        let sources = receipt.reads.iter().filter(|r| r.by.is_empty() && r.dataset.is_none() && r.hold == Hold::Store);
+        let sources = receipt.reads.iter().filter(|r| r.by.is_empty() && r.dataset.is_none() && r.hold == StorageMode::Store);
         for read in sources {
             if met.insert(read.at.content.digest) {
                 counter.add("code and other sources", &read.at.path, &read.at.content)?;

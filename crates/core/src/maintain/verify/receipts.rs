@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::{Problem, Touched, VerifyReport};
 use crate::record::receipt::{
-    CHECKPOINT_RECEIPT, CheckpointReceipt, Content, ContentKind, DATA_RECEIPT, DataReceipt, Document, Hold, PRUNE_RECEIPT,
-    PathContent, PruneReceipt, RUN_RECEIPT, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt, StageStart, read_document,
+    CHECKPOINT_RECEIPT, CheckpointReceipt, Content, ContentKind, DATA_RECEIPT, DataReceipt, Document, PRUNE_RECEIPT, PathContent,
+    PruneReceipt, RUN_RECEIPT, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt, StageStart, StorageMode, read_document,
 };
 use crate::store::{Digest, Store, StoreError, parse_listing};
 use textum_base::SourcePath;
@@ -208,8 +208,8 @@ impl<'a> Checker<'a> {
     }
 
     /// A content whose bytes may be somebody else's to keep.
-    fn held(&mut self, at: &PathContent<SourcePath>, hold: Hold, what: &str, touched: Touched) {
-        if hold == Hold::Store {
+    fn held(&mut self, at: &PathContent<SourcePath>, hold: StorageMode, what: &str, touched: Touched) {
+        if hold == StorageMode::Store {
             return self.content(at, what, touched);
         }
         let is_folder = at.content.kind == ContentKind::Folder;

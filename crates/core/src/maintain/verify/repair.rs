@@ -10,7 +10,7 @@ use crate::maintain::upkeep::items_of;
 use crate::project::fingerprint::Scanner;
 use crate::project::workspace::Workspace;
 use crate::record::ledger::{Ledger, LedgerError};
-use crate::store::{Digest, Dropping, Store, StoreError, hash_file};
+use crate::store::{Digest, GcPlan, Store, StoreError, hash_file};
 
 /// Mends; gives what was done, in words. Receipts that were lost exist nowhere else: that is written down.
 pub(super) fn repair(workspace: &Workspace, store: &Store, by: &str) -> Result<Vec<String>, VerifyError> {
@@ -100,7 +100,7 @@ fn take_anew(workspace: &Workspace, store: &Store, lacking: &[Lacking]) -> Resul
 /// in anew when it comes by again.
 fn close_gaps(store: &Store, documents: &BTreeMap<Digest, String>) -> Result<Vec<String>, VerifyError> {
     let alone = store.alone()?;
-    let mut dropping = Dropping { entries: alone.without_all_pieces()?.into_iter().collect(), outlines: Vec::new() };
+    let mut dropping = GcPlan { entries: alone.without_all_pieces()?.into_iter().collect(), outlines: Vec::new() };
     let mut checker = Checker::new(store, documents, HashSet::new());
     checker.all();
     let gone: HashSet<Digest> = checker.lacking.iter().map(|l| l.digest).collect();

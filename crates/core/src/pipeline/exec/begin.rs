@@ -5,15 +5,15 @@ use std::collections::BTreeMap;
 use textum_base::{ProjectPath, SourcePath};
 
 use super::ExecError;
-use super::conduct::Common;
-use super::conductor::Conductor;
+use super::active_run::ActiveRun;
+use super::scheduler::Common;
 use super::stage::Task;
 use crate::config::graph::StageIndex;
 use crate::event::Event;
 use crate::fsio::TreeDir;
 use crate::pipeline::plan::Decision;
 use crate::project::fingerprint::{ReasonKind, ScanError, Scanner, Standstill};
-use crate::project::tree::{ClearError, Clearer, Staged, write_new};
+use crate::project::tree::{ClearError, Staged, TreeCleaner, write_new};
 use crate::record::receipt::{BranchedFrom, Content, Inputs, PathContent, Read};
 
 /// What becomes of a stage that is to begin.
@@ -28,7 +28,7 @@ pub(super) enum Begin {
 /// A stage whose reads have changed so often between decision and beginning does not begin.
 const MOST_CHANGES: u32 = 20;
 
-impl Conductor<'_> {
+impl ActiveRun<'_> {
     /// What is to be executed, its reads taken in and its outputs cleared.
     pub(super) fn task(&mut self, decision: &Decision, common: &Common<'_>) -> Result<Begin, ExecError> {
         let (Some(inputs), Some(key)) = (&decision.inputs, decision.key) else {
@@ -52,7 +52,7 @@ impl Conductor<'_> {
             Err(e) => return Ok(Begin::Impossible(format!("what it reads cannot be recorded: {e}"))),
         };
         self.note_data(&decision.stage, &decision.reads);
-        let from = self.outlook.from.get(&decision.index).cloned();
+        let from = self.plan_context.from.get(&decision.index).cloned();
         if let Err(e) = self.make_way(inputs, &decision.stage, from.as_ref(), &scanner) {
             return match e {
                 ExecError::Clear(e @ (ClearError::Io(_) | ClearError::Own(_))) => Ok(Begin::Impossible(e.to_string())),
@@ -151,12 +151,12 @@ impl Conductor<'_> {
             }
             return Ok(());
         }
-        let clearer = self.clearer();
+        let cleaner = self.cleaner();
         for output in inputs.writes.iter().map(|w| &w.path).chain(&inputs.metrics) {
-            clearer.clear(output)?;
+            cleaner.clear(output)?;
         }
         match &inputs.checkpoints {
-            Some(path) => self.prepare_checkpoints(&clearer, stage, path, from),
+            Some(path) => self.prepare_checkpoints(&cleaner, stage, path, from),
             None => Ok(()),
         }
     }
@@ -164,17 +164,17 @@ impl Conductor<'_> {
     /// A stage starts clean unless it is told to go on from a checkpoint; then that lies there, and nothing else.
     fn prepare_checkpoints(
         &self,
-        clearer: &Clearer<'_>,
+        cleaner: &TreeCleaner<'_>,
         stage: &str,
         path: &ProjectPath,
         from: Option<&BranchedFrom>,
     ) -> Result<(), ExecError> {
         let stage = stage.to_string();
         let lay_there = self.tree.standing(path)?.is_some();
-        clearer.clear(path)?;
+        cleaner.clear(path)?;
         match from {
             Some(from) => {
-                let mut staged = Staged::new(clearer);
+                let mut staged = Staged::new(cleaner);
                 staged.add(path, &from.content)?;
                 staged.apply()?;
                 self.events.event(Event::GoesOn { stage, run: from.run.clone(), step: from.step });

@@ -7,7 +7,7 @@ use std::time::Instant;
 use textum_base::SourcePath;
 
 use super::ExecError;
-use super::conductor::Conductor;
+use super::active_run::ActiveRun;
 use super::gates::Gates;
 use super::live::LiveRun;
 use super::outcome::{Execution, RunOutcome, SettledStage};
@@ -100,14 +100,14 @@ fn gate_reason(gates: &[GateRecord]) -> Option<String> {
 /// Makes the receipt of a run of which nothing is left to do. It is safe with the next publishing. `chain` is the
 /// receipt of the run before it, if this process has made that.
 pub(super) fn end(
-    mut ended: Conductor<'_>,
+    mut ended: ActiveRun<'_>,
     writer: &Writer<'_>,
     chain: &RefCell<Option<Digest>>,
 ) -> Result<(RunOutcome, RunReceipt, LiveRun), ExecError> {
     let stages: Vec<SettledStage> = ended.order.iter().filter_map(|s| ended.done.remove(s)).collect();
     let mut draft = ended.draft;
     let any = |wanted: &[RunStageState]| stages.iter().any(|s| wanted.contains(&s.state));
-    let cancelled = ended.bench.cancel.asked();
+    let cancelled = ended.stage_context.cancel.asked();
     draft.state = match () {
         () if cancelled && any(&[RunStageState::Stopped, RunStageState::Skipped]) => RunState::Stopped,
         () if any(&[RunStageState::Failed]) || draft.gates.iter().any(|g| !g.held) => RunState::Failed,
@@ -116,7 +116,8 @@ pub(super) fn end(
         () => RunState::Done,
     };
     let of_stage = stages.iter().find_map(|s| s.execution.as_ref()?.reason.as_ref().map(|why| format!("{}: {why}", s.stage)));
-    let of_person = ended.bench.cancel.reason().map(str::to_string).filter(|_| cancelled && draft.state == RunState::Stopped);
+    let of_person =
+        ended.stage_context.cancel.reason().map(str::to_string).filter(|_| cancelled && draft.state == RunState::Stopped);
     draft.reason = of_person.or(of_stage).or_else(|| gate_reason(&draft.gates));
     draft.seconds = ended.clock.elapsed().as_secs_f64();
     draft.metrics = metrics_of(&stages);

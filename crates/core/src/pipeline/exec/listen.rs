@@ -5,12 +5,12 @@ use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use super::place::{Running, TooMuchMemory};
-use super::stage::{Bench, Task};
+use super::executor::{Running, TooMuchMemory};
+use super::stage::{StageContext, Task};
 use super::{ExecError, GRACE};
 use crate::event::Event;
 use crate::fsio::{self, FileLock, TryLock};
-use crate::pipeline::signal::{Ask, MetricFiles, Signal, SignalReader, Tally};
+use crate::pipeline::signal::{Aggregate, Ask, MetricFiles, Signal, SignalReader};
 use crate::record::receipt::{
     CHECKPOINT_RECEIPT, CheckpointReceipt, ContentKind, Metric, PlaceRecord, STAGE_START, SignalRecord, StageStart, canonical,
 };
@@ -38,14 +38,14 @@ pub(super) struct Heard {
 
 /// Listens to one stage.
 pub(super) struct Listener<'b, 'a> {
-    bench: &'b Bench<'a>,
+    stage_context: &'b StageContext<'a>,
     task: &'b Task,
     place: PlaceRecord,
     started: String,
     clock: Instant,
     reader: SignalReader,
     files: MetricFiles,
-    tally: Tally,
+    aggregate: Aggregate,
     rule: Option<StopWatch>,
     start: Option<Digest>,
     told: Option<Instant>,
@@ -60,7 +60,7 @@ pub(super) struct Listener<'b, 'a> {
 
 impl<'b, 'a> Listener<'b, 'a> {
     /// Begins to listen; before the stage is started, so that nothing is missed.
-    pub(super) fn new(bench: &'b Bench<'a>, task: &'b Task, started: &str) -> Listener<'b, 'a> {
+    pub(super) fn new(stage_context: &'b StageContext<'a>, task: &'b Task, started: &str) -> Listener<'b, 'a> {
         let root = task.scanner.root();
         let files = task.inputs.metrics.iter().map(|m| root.join(m));
         let listening = match FileLock::try_exclusive(&task.folder.join("begun.json")) {
@@ -68,14 +68,14 @@ impl<'b, 'a> Listener<'b, 'a> {
             _ => None,
         };
         Listener {
-            bench,
+            stage_context,
             task,
-            place: bench.place.record(),
+            place: stage_context.place.record(),
             started: started.to_string(),
             clock: Instant::now(),
             reader: SignalReader::new(&task.folder.join("signals")),
             files: MetricFiles::new(files),
-            tally: Tally::new(&task.folder.join("points.csv"), task.better.clone()),
+            aggregate: Aggregate::new(&task.folder.join("points.csv"), task.better.clone()),
             rule: task.stop_when.clone().map(|rule| StopWatch::new(rule, task.better.clone())),
             start: None,
             told: None,
@@ -117,7 +117,7 @@ impl<'b, 'a> Listener<'b, 'a> {
                 std::thread::park_timeout(SLEEP);
             }
         }
-        let (record, points) = self.tally.end()?;
+        let (record, points) = self.aggregate.end()?;
         Ok(Heard { record, points, stopped: self.stopped.map(|(why, _)| why) })
     }
 
@@ -141,7 +141,7 @@ impl<'b, 'a> Listener<'b, 'a> {
         };
         let step = self.take(&signal);
         if let Some(text) = &signal.note {
-            self.bench.events.event(Event::Note { stage: self.task.inputs.stage.clone(), text: text.clone() });
+            self.stage_context.events.event(Event::Note { stage: self.task.inputs.stage.clone(), text: text.clone() });
         }
         let Some(ask) = &signal.checkpoint else { return Ok(()) };
         let made = self.checkpoint(step)?;
@@ -156,20 +156,20 @@ impl<'b, 'a> Listener<'b, 'a> {
     }
 
     fn bad(&mut self, line: u64, what: String) {
-        self.tally.malformed(line, what.clone());
-        let count = self.tally.record().malformed;
+        self.aggregate.malformed(line, what.clone());
+        let count = self.aggregate.record().malformed;
         let stage = self.task.inputs.stage.clone();
         if count <= TOLD_BAD {
-            self.bench.events.event(Event::BadSignal { stage, line, what });
+            self.stage_context.events.event(Event::BadSignal { stage, line, what });
         } else if count == TOLD_BAD + 1 {
             let what = "more lines like that are only counted: `textum show` names them".to_string();
-            self.bench.events.event(Event::BadSignal { stage, line, what });
+            self.stage_context.events.event(Event::BadSignal { stage, line, what });
         }
     }
 
     fn take(&mut self, signal: &Signal) -> u64 {
         let seconds = self.clock.elapsed().as_secs_f64();
-        let step = self.tally.take(seconds, signal);
+        let step = self.aggregate.take(seconds, signal);
         self.to_tell = true;
         if let (Some(rule), None, false) = (&mut self.rule, &self.stopped, signal.metrics.is_empty())
             && let Some(why) = rule.take(step, seconds, &signal.metrics)
@@ -184,12 +184,12 @@ impl<'b, 'a> Listener<'b, 'a> {
             return;
         }
         (self.to_tell, self.told) = (false, Some(Instant::now()));
-        self.tally.flush();
-        self.bench.events.event(Event::Told {
+        self.aggregate.flush();
+        self.stage_context.events.event(Event::Told {
             stage: self.task.inputs.stage.clone(),
-            step: self.tally.step,
-            progress: self.tally.progress,
-            metrics: self.tally.last().into_iter().collect(),
+            step: self.aggregate.step,
+            progress: self.aggregate.progress,
+            metrics: self.aggregate.last().into_iter().collect(),
         });
     }
 
@@ -235,7 +235,7 @@ impl<'b, 'a> Listener<'b, 'a> {
         let Some(path) = &self.task.inputs.checkpoints else {
             return Ok(Err("a checkpoint was asked for, but the stage declares no `checkpoints`".into()));
         };
-        let Some(writer) = self.bench.writer else {
+        let Some(writer) = self.stage_context.writer else {
             // A rebuild makes the result, not the way to it.
             return Ok(Ok(Digest::of(b"")));
         };
@@ -259,7 +259,7 @@ impl<'b, 'a> Listener<'b, 'a> {
             step,
             path: path.clone(),
             content,
-            metrics: self.tally.last(),
+            metrics: self.aggregate.last(),
             made: jiff::Timestamp::now().to_string(),
             seconds: self.clock.elapsed().as_secs_f64(),
             start,
@@ -267,9 +267,9 @@ impl<'b, 'a> Listener<'b, 'a> {
         let digest = writer.put_document(&canonical(&receipt)?)?;
         // The stage goes on only when it is safe.
         writer.publish()?;
-        self.tally.checkpoint(digest);
+        self.aggregate.checkpoint(digest);
         let (stage, size) = (receipt.stage, receipt.content.size);
-        self.bench.events.event(Event::Checkpoint { stage, step, size });
+        self.stage_context.events.event(Event::Checkpoint { stage, step, size });
         Ok(Ok(digest))
     }
 

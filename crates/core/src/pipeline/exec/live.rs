@@ -10,7 +10,7 @@ use crate::fsio::{self, FileLock, IoError, TryLock};
 use crate::pipeline::exec::ExecError;
 use crate::pipeline::exec::listen::last_values;
 use crate::pipeline::exec::processes::{Mark, end_marked};
-use crate::pipeline::signal::{SignalReader, Tally};
+use crate::pipeline::signal::{Aggregate, SignalReader};
 use crate::project::workspace::Project;
 use crate::record::ledger::Ledger;
 use crate::record::receipt::{Content, RunReceipt, RunStage, RunStageState, RunState, StageReceipt, StageState, canonical};
@@ -239,18 +239,18 @@ fn heard_before(
     let draft = folder.parent().and_then(|run| fs::read(run.join(DRAFT)).ok());
     let draft = draft.and_then(|bytes| serde_json::from_slice::<RunReceipt>(&bytes).ok());
     let better = draft.map(|d| d.better).unwrap_or_default();
-    let mut tally = Tally::new(&folder.join("points.csv"), better);
+    let mut aggregate = Aggregate::new(&folder.join("points.csv"), better);
     SignalReader::new(&folder.join("signals")).read(true, |line, signal| match signal {
         Ok(signal) => {
             // When each line came is not known any more: all count from the beginning on.
-            tally.take(0.0, &signal);
+            aggregate.take(0.0, &signal);
         }
-        Err(what) => tally.malformed(line, what),
+        Err(what) => aggregate.malformed(line, what),
     });
     for made in ledger.checkpoints_of(&receipt.run)?.into_iter().filter(|c| c.stage == receipt.inputs.stage) {
-        tally.checkpoint(made.receipt);
+        aggregate.checkpoint(made.receipt);
     }
-    let (mut record, points) = tally.end()?;
+    let (mut record, points) = aggregate.end()?;
     if let Some(points) = points {
         let stored = writer.put_file(&points)?;
         record.points = Some(Content::file(stored.digest, stored.size));

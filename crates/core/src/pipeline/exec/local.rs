@@ -8,8 +8,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use rustix::process::{Pid, Signal, WaitId, WaitIdOptions, kill_process_group, waitid};
 
+use super::executor::{Executor, Job, Running, TooMuchMemory};
 use super::memory_group::MemoryGroup;
-use super::place::{Job, Place, Running, TooMuchMemory};
 use super::processes::{self, Mark};
 use crate::config::manifest::Command;
 use crate::fsio::IoError;
@@ -17,7 +17,7 @@ use crate::project::fingerprint::{host, system};
 use crate::record::receipt::{Exit, PlaceRecord};
 
 /// This machine.
-pub struct LocalPlace;
+pub struct LocalExecutor;
 
 struct LocalRunning {
     child: Mutex<Child>,
@@ -33,7 +33,7 @@ struct LocalRunning {
 /// command to be watched.
 const JOIN: &str = r#"echo 0 2>/dev/null >"$0"; exec "$@""#;
 
-impl Place for LocalPlace {
+impl Executor for LocalExecutor {
     fn start(&self, job: &Job) -> Result<Arc<dyn Running>, IoError> {
         let open = || OpenOptions::new().create(true).append(true).open(&job.log).map_err(IoError::of("create", &job.log));
         let shell = ["/bin/sh", "-c"].map(String::from);

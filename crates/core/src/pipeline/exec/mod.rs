@@ -1,11 +1,12 @@
 //! Carrying a plan out: stages side by side where graph and machine allow, each with a receipt.
 
+mod active_run;
 mod apart;
 mod begin;
-mod conduct;
-mod conductor;
+mod capacity;
 mod echo;
 mod end;
+mod executor;
 mod gates;
 mod key_lock;
 mod likely;
@@ -15,22 +16,21 @@ mod local;
 mod machine;
 mod memory_group;
 mod outcome;
-mod place;
 mod processes;
 mod run;
-mod schedule;
+mod scheduler;
 mod stage;
 mod sweep;
 mod watch;
 
+pub use executor::{Executor, Job, Running, TooMuchMemory};
 pub use likely::tail;
 pub use live::{LiveView, ask_to_stop, close_interrupted, is_at_work, live_runs, live_view};
-pub use local::LocalPlace;
+pub use local::LocalExecutor;
 pub use machine::{Load, Machine};
 pub use outcome::{Execution, RunOutcome, SettledStage};
-pub use place::{Job, Place, Running, TooMuchMemory};
 pub use run::{RunOptions, run};
-pub use stage::{Bench, Task};
+pub use stage::{StageContext, Task};
 pub use sweep::{SweepOutcome, VariantOutcome, run_sweep, sweep_name};
 
 use crate::data::DataError;

@@ -8,22 +8,22 @@ use std::time::Instant;
 
 use textum_base::SourcePath;
 
+use super::active_run::{ActiveRun, declared_by};
 use super::apart::Apart;
-use super::conduct::{Common, conduct};
-use super::conductor::{Conductor, declared_by};
+use super::capacity::Capacity;
 use super::end::{end, fill_tree, nothing_to_do};
 use super::gates::Gates;
 use super::live::LiveRun;
 use super::outcome::RunOutcome;
-use super::schedule::Capacity;
-use super::stage::Bench;
+use super::scheduler::{Common, schedule};
+use super::stage::StageContext;
 use super::watch::Watcher;
-use super::{ExecError, LocalPlace};
+use super::{ExecError, LocalExecutor};
 use crate::config::graph::StageIndex;
 use crate::data::recorded_anew;
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::TreeDir;
-use crate::pipeline::plan::{Outlook, Plan};
+use crate::pipeline::plan::{Plan, PlanContext};
 use crate::project::fingerprint::MayStart;
 use crate::project::git::git_state;
 use crate::project::sandbox::Pool;
@@ -88,16 +88,16 @@ pub fn run(
             new.for_each(|v| events.event(Event::NewVersion { dataset: v.name.clone(), number: v.number, rows: v.rows }));
         };
         if !options.sandbox && options.label.is_none() && options.note.is_none() {
-            let mut outlook = Outlook::new(project, &selected, options.force.clone())?;
-            outlook.from.clone_from(&options.from);
-            let plan = Plan::make(&outlook, &selected)?;
+            let mut plan_context = PlanContext::new(project, &selected, options.force.clone())?;
+            plan_context.from.clone_from(&options.from);
+            let plan = Plan::make(&plan_context, &selected)?;
             if !plan.has_work() {
                 // A new state of a dataset is recorded, whether or not a stage reads it.
                 writer.publish()?;
                 tell();
                 project.scanner.save();
                 let draft = draft(project, "", options, &reads, Stored { digest: Digest::of(b""), size: 0 }, None);
-                return nothing_to_do(project, plan, outlook.tree, &draft, &gates, events, clock);
+                return nothing_to_do(project, plan, plan_context.tree, &draft, &gates, events, clock);
             }
         }
         let manifest = writer.put_bytes(project.manifest.text.as_bytes())?;
@@ -115,7 +115,8 @@ pub fn run(
     };
     let pool = options.sandbox.then(|| Pool::open(&project.workspace.sandboxes_folder())).transpose()?;
     let sources = Rc::new(recorded);
-    let outcome = carry_out(project, &selected, options, live, draft, sources, pool.as_ref(), &gates, events, cancel, clock)?;
+    let ready = Ready { selected: &selected, options, sources, pool: pool.as_ref(), gates: &gates, clock };
+    let outcome = carry_out(project, ready, (draft, live), events, cancel)?;
     project.ledger.catch_up(&project.store)?;
     project.scanner.save();
     project.store.fold_small_packs()?;
@@ -248,80 +249,89 @@ fn clock_behind(project: &Project, started: Option<jiff::Timestamp>) -> Result<O
     Ok(behind.filter(|d| d.is_positive()).map(|d| d.saturating_add(jiff::SignedDuration::from_micros(1))))
 }
 
-/// A conductor for a run that has begun.
-#[allow(clippy::too_many_arguments)]
-pub(super) fn conductor<'a>(
-    project: &'a Project,
-    selected: &[bool],
-    options: &'a RunOptions,
-    bench: &'a Bench<'a>,
-    live: LiveRun,
-    mut draft: RunReceipt,
-    mut outlook: Outlook<'a>,
-    apart: Option<Apart<'a>>,
-    gates: &'a Gates,
-    clock: Instant,
-) -> Result<Conductor<'a>, ExecError> {
-    outlook.from.clone_from(&options.from);
-    outlook.sources = apart.as_ref().map(|a| a.sources.clone());
-    let environment = Digest::of(&canonical(&outlook.environment.record)?);
-    let declared_whole = |path: &str| project.manifest.stages.iter().any(|s| s.reads.iter().any(|r| r == path));
-    let order: Vec<StageIndex> = project.graph.order().iter().copied().filter(|s| selected[*s]).collect();
-    let started = draft.started.parse::<jiff::Timestamp>().ok();
-    let clock_behind = clock_behind(project, started)?;
-    draft.ordered = clock_behind.and_then(|behind| started?.checked_add(behind).ok()).map(|t| t.to_string());
-    Ok(Conductor {
-        project,
-        outlook,
-        options,
-        bench,
-        live,
-        draft,
-        gates,
-        apart,
-        tree: TreeDir::open(project.workspace.root())?,
-        clock_behind,
-        locks: BTreeMap::new(),
-        waits: BTreeMap::new(),
-        changed: BTreeMap::new(),
-        read_data: BTreeSet::new(),
-        watcher: (!options.sandbox).then(|| Watcher::start(project.workspace.root(), declared_whole)).flatten(),
-        declared: declared_by(project, None),
-        environment: Some(environment),
-        events: bench.events,
-        todo: order.iter().copied().collect(),
-        order,
-        settled: BTreeMap::new(),
-        done: BTreeMap::new(),
-        waiting: Vec::new(),
-        running: BTreeSet::new(),
-        halted: false,
-        clock,
-        ending: Default::default(),
-    })
+/// A run that has begun, and all that its stages need.
+pub(super) struct BegunRun<'a, 'o> {
+    pub project: &'a Project,
+    pub selected: &'o [bool],
+    pub options: &'a RunOptions,
+    pub stage_context: &'a StageContext<'a>,
+    pub draft: RunReceipt,
+    pub live: LiveRun,
+    pub plan_context: PlanContext<'a>,
+    pub apart: Option<Apart<'a>>,
+    pub gates: &'a Gates,
+    pub clock: Instant,
 }
 
-#[allow(clippy::too_many_arguments)]
+impl<'a> BegunRun<'a, '_> {
+    /// Ready for its first stage.
+    pub fn activate(self) -> Result<ActiveRun<'a>, ExecError> {
+        let BegunRun { project, selected, options, stage_context, mut draft, live, mut plan_context, apart, gates, clock } = self;
+        plan_context.from.clone_from(&options.from);
+        plan_context.sources = apart.as_ref().map(|a| a.sources.clone());
+        let environment = Digest::of(&canonical(&plan_context.environment.record)?);
+        let declared_whole = |path: &str| project.manifest.stages.iter().any(|s| s.reads.iter().any(|r| r == path));
+        let order: Vec<StageIndex> = project.graph.order().iter().copied().filter(|s| selected[*s]).collect();
+        let started = draft.started.parse::<jiff::Timestamp>().ok();
+        let clock_behind = clock_behind(project, started)?;
+        draft.ordered = clock_behind.and_then(|behind| started?.checked_add(behind).ok()).map(|t| t.to_string());
+        Ok(ActiveRun {
+            project,
+            plan_context,
+            options,
+            stage_context,
+            live,
+            draft,
+            gates,
+            apart,
+            tree: TreeDir::open(project.workspace.root())?,
+            clock_behind,
+            locks: BTreeMap::new(),
+            waits: BTreeMap::new(),
+            changed: BTreeMap::new(),
+            read_data: BTreeSet::new(),
+            watcher: (!options.sandbox).then(|| Watcher::start(project.workspace.root(), declared_whole)).flatten(),
+            declared: declared_by(project, None),
+            environment: Some(environment),
+            events: stage_context.events,
+            todo: order.iter().copied().collect(),
+            order,
+            settled: BTreeMap::new(),
+            done: BTreeMap::new(),
+            waiting: Vec::new(),
+            running: BTreeSet::new(),
+            halted: false,
+            clock,
+            ending: Default::default(),
+        })
+    }
+}
+
+/// A run whose reads are safe, to be carried out.
+struct Ready<'r> {
+    selected: &'r [bool],
+    options: &'r RunOptions,
+    sources: Rc<BTreeMap<SourcePath, Content>>,
+    pool: Option<&'r Pool>,
+    gates: &'r Gates,
+    clock: Instant,
+}
+
 fn carry_out(
     project: &Project,
-    selected: &[bool],
-    options: &RunOptions,
-    live: LiveRun,
-    draft: RunReceipt,
-    sources: Rc<BTreeMap<SourcePath, Content>>,
-    pool: Option<&Pool>,
-    gates: &Gates,
+    ready: Ready<'_>,
+    (draft, live): (RunReceipt, LiveRun),
     events: &dyn EventSink,
     cancel: &CancelToken,
-    clock: Instant,
 ) -> Result<RunOutcome, ExecError> {
+    let Ready { selected, options, sources, pool, gates, clock } = ready;
     let writer = project.store.writer()?;
     let own = CancelToken::new();
     let told = live.telling(events);
-    let bench = Bench {
+    let stage_context = StageContext {
         pool: pool.map(|pool| (pool, &*project.store)),
         writer: Some(&writer),
-        place: &LocalPlace,
+        place: &LocalExecutor,
         variables: &project.variables,
         echo: options.echo,
         events: &told,
@@ -340,12 +350,14 @@ fn carry_out(
         unreleased: Vec::new(),
         dirty: false,
     };
-    let outlook = Outlook::new(project, selected, options.force.clone())?;
+    let plan_context = PlanContext::new(project, selected, options.force.clone())?;
     let apart = pool.map(|pool| Apart::new(project, &draft.run, sources, pool));
     let chain = RefCell::default();
-    let mut only = Some(conductor(project, selected, options, &bench, live, draft, outlook, apart, gates, clock)?);
+    let stage_context = &stage_context;
+    let begun = BegunRun { project, selected, options, stage_context, draft, live, plan_context, apart, gates, clock };
+    let mut only = Some(begun.activate()?);
     let mut outcome = None;
-    conduct(
+    schedule(
         common,
         1,
         cancel,

@@ -11,8 +11,8 @@ use std::time::Instant;
 use textum_base::{DeclaredPath, ProjectPath, SourcePath};
 
 use super::echo::Echo;
+use super::executor::{Executor, Job, Running};
 use super::listen::{Heard, Listener, last_values};
-use super::place::{Job, Place, Running};
 use super::{ExecError, likely};
 use crate::config::manifest::{Better, Command, Needs, nest};
 use crate::event::{CancelToken, EventSink};
@@ -59,13 +59,13 @@ pub struct Task {
 }
 
 /// What all executions of a run have in common.
-pub struct Bench<'a> {
+pub struct StageContext<'a> {
     /// What sandboxes share, and the store that it comes from.
     pub pool: Option<(&'a Pool, &'a Store)>,
     /// Takes results into the store; without it they are only looked at.
     pub writer: Option<&'a Writer<'a>>,
     /// Where commands are executed.
-    pub place: &'a dyn Place,
+    pub place: &'a dyn Executor,
     /// This process's environment variables.
     pub variables: &'a [(String, String)],
     /// Whether what stages print is told of.
@@ -78,7 +78,7 @@ pub struct Bench<'a> {
     pub at_work: Mutex<BTreeMap<String, Arc<dyn Running>>>,
 }
 
-impl Bench<'_> {
+impl StageContext<'_> {
     /// Tells all commands at work to end.
     pub fn end_all(&self, at_once: bool) {
         for running in self.at_work.lock().unwrap_or_else(PoisonError::into_inner).values() {
@@ -357,7 +357,7 @@ fn read_metric_files(task: &Task, files: &[PathContent]) -> Result<BTreeMap<Stri
     Ok(all)
 }
 
-fn begin(task: &Task, place: &dyn Place, started: jiff::Timestamp) -> StageReceipt {
+fn begin(task: &Task, place: &dyn Executor, started: jiff::Timestamp) -> StageReceipt {
     StageReceipt {
         r#type: STAGE_RECEIPT.to_string(),
         run: task.run.clone(),

@@ -1,7 +1,7 @@
 //! A sweep: many settings of the parameters, each a run in a sandbox, side by side, sharing every result
 //! whose key is equal.
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::PathBuf;
 use std::rc::Rc;
@@ -11,26 +11,27 @@ use std::time::Instant;
 use rayon::prelude::*;
 use textum_base::SourcePath;
 
+use super::active_run::ActiveRun;
 use super::apart::Apart;
-use super::conduct::{Common, conduct};
+use super::capacity::Capacity;
 use super::end::end;
 use super::gates::Gates;
 use super::live::{LiveRun, Telling};
 use super::outcome::RunOutcome;
-use super::run::{RunOptions, begin, conductor, draft, names_of, record_reads, record_settings, selected};
-use super::schedule::Capacity;
-use super::stage::Bench;
-use super::{ExecError, LocalPlace};
+use super::run::{BegunRun, RunOptions, begin, draft, names_of, record_reads, record_settings, selected};
+use super::scheduler::{Common, schedule};
+use super::stage::StageContext;
+use super::{ExecError, LocalExecutor};
 use crate::config::manifest::Params;
 use crate::config::sweep::{Setting, Varied};
 use crate::data::recorded_anew;
 use crate::event::{CancelToken, Event, EventSink, Silent};
 use crate::fsio;
-use crate::pipeline::plan::{Outlook, Plan};
+use crate::pipeline::plan::{Plan, PlanContext, Recorded};
 use crate::project::fingerprint::MayStart;
 use crate::project::sandbox::Pool;
 use crate::project::workspace::Project;
-use crate::record::receipt::{Content, Metric, RunState};
+use crate::record::receipt::{Content, Metric, RunReceipt, RunState};
 use crate::store::{Digest, Stored};
 
 /// So many folders of runs that are over may be left for the end.
@@ -94,8 +95,13 @@ fn with_setting(project: &Project, setting: &Setting) -> (Params, Vec<String>) {
 }
 
 /// The run of this sweep that has just what a variant would have, if there is one.
-fn there_already(view: &Project, outlook: &Outlook<'_>, chosen: &[bool], sweep: &str) -> Result<Option<String>, ExecError> {
-    let plan = Plan::make(outlook, chosen)?;
+fn there_already(
+    view: &Project,
+    plan_context: &PlanContext<'_>,
+    chosen: &[bool],
+    sweep: &str,
+) -> Result<Option<String>, ExecError> {
+    let plan = Plan::make(plan_context, chosen)?;
     let keys: Option<Vec<(String, Digest)>> =
         plan.decisions.iter().map(|d| Some((d.stage.clone(), d.key.filter(|_| d.result.is_some())?))).collect();
     let Some(keys) = keys else { return Ok(None) };
@@ -128,58 +134,28 @@ pub fn run_sweep(
     record_settings(project, &writer)?;
     let pool = Pool::open(&project.workspace.sandboxes_folder())?;
     let recorded = Rc::new(recorded);
-    let base = Outlook::new(project, &chosen, options.force.clone())?;
+    let base = PlanContext::new(project, &chosen, options.force.clone())?;
     let git = crate::project::git::git_state(project.workspace.root());
-    let total = variants.len();
-    let mut outcomes: Vec<Option<VariantOutcome>> = vec![None; total];
-    let mut parts = Vec::new();
-    for (number, variant) in variants.iter().enumerate() {
-        let (params, set) = with_setting(project, variant);
-        let view = project.variant(params.clone(), set.clone());
-        let outlook = Outlook {
-            project: &view,
-            environment: base.environment.clone(),
-            tree: None,
-            forced: options.force.clone(),
-            from: options.from.clone(),
-            sources: Some(recorded.clone()),
-            fresh: None,
-        };
-        if options.force.is_empty()
-            && let Some(run) = there_already(&view, &outlook, &chosen, sweep)?
-        {
-            let metrics = project.ledger.run(&run)?.map(|r| r.metrics.into_iter().collect()).unwrap_or_default();
-            outcomes[number] = Some(VariantOutcome {
-                setting: variant.clone(),
-                run: Some(run),
-                state: "there".into(),
-                metrics,
-                reason: None,
-                seconds: 0.0,
-            });
-            continue;
-        }
-        for (_, value) in variant {
-            writer.put_bytes(value.to_string().as_bytes())?;
-        }
-        let options = RunOptions { sandbox: true, ..options.clone() };
-        parts.push((number, Part { project: project.variant(params, set), options, cancel: CancelToken::new() }));
-    }
-    let made = Made { sweep, total };
-    if !parts.is_empty() {
-        let shared = Shared {
-            recorded: &recorded,
-            manifest,
-            git,
-            base: &base,
-            chosen: &chosen,
-            pool: &pool,
-            gates: &gates,
-            writer: &writer,
-        };
-        carry_out(project, &parts, variants, &shared, &mut outcomes, &made, options.jobs, events, cancel)?;
-    } else {
+    let context = SweepContext {
+        project,
+        sweep,
+        variants,
+        recorded: &recorded,
+        manifest,
+        git,
+        base: &base,
+        chosen: &chosen,
+        pool: &pool,
+        gates: &gates,
+        writer: &writer,
+        events,
+    };
+    let mut outcomes: Vec<Option<VariantOutcome>> = vec![None; variants.len()];
+    let parts = context.parts(options, &mut outcomes)?;
+    if parts.is_empty() {
         writer.publish()?;
+    } else {
+        context.carry_out(&parts, &mut outcomes, options.jobs, cancel)?;
     }
     project.ledger.catch_up(&project.store)?;
     project.scanner.save();
@@ -199,159 +175,239 @@ pub fn run_sweep(
     Ok(SweepOutcome { sweep: sweep.to_string(), variants, seconds: clock.elapsed().as_secs_f64(), stopped })
 }
 
-struct Made<'m> {
-    sweep: &'m str,
-    total: usize,
-}
-
-struct Shared<'s> {
+/// What all variants of a sweep have in common.
+struct SweepContext<'s> {
+    project: &'s Project,
+    sweep: &'s str,
+    variants: &'s [Setting],
     recorded: &'s Rc<BTreeMap<SourcePath, Content>>,
     manifest: Stored,
     git: Option<crate::record::receipt::GitState>,
-    base: &'s Outlook<'s>,
+    base: &'s PlanContext<'s>,
     chosen: &'s [bool],
     pool: &'s Pool,
     gates: &'s Gates,
     writer: &'s crate::store::Writer<'s>,
+    events: &'s dyn EventSink,
 }
 
-#[allow(clippy::too_many_arguments)]
-fn carry_out(
-    project: &Project,
-    parts: &[(usize, Part)],
-    variants: &[Setting],
-    shared: &Shared<'_>,
-    outcomes: &mut [Option<VariantOutcome>],
-    made: &Made<'_>,
-    jobs: Option<usize>,
-    events: &dyn EventSink,
-    cancel: &CancelToken,
-) -> Result<(), ExecError> {
-    // Nothing is executed before what it reads is safe.
-    let mut given = HashSet::new();
-    let mut begin_part = |part: &Part| {
-        let begun = begin(project, &given, |run| {
-            let (options, git) = (&part.options, shared.git.clone());
-            let mut draft = draft(&part.project, run, options, shared.recorded, shared.manifest, git);
-            draft.sweep = Some(made.sweep.to_string());
-            draft
-        })?;
-        given.extend(begun.0.run.rsplit('-').next().map(str::to_string));
-        Ok::<_, ExecError>(begun)
-    };
-    let guard = begin_part(&parts[0].1)?;
-    shared.writer.publish()?;
-    let mut first = Some(guard);
-    let tellings: Vec<Lazy<'_>> = parts.iter().map(|_| Lazy { events, to: Mutex::new(None) }).collect();
-    let benches: Vec<Bench<'_>> = parts
-        .iter()
-        .zip(&tellings)
-        .map(|((_, part), telling)| Bench {
-            pool: Some((shared.pool, &*project.store)),
-            writer: Some(shared.writer),
-            place: &LocalPlace,
+impl<'s> SweepContext<'s> {
+    /// The variants that are to be made; of those that are there already, the outcome is known.
+    fn parts(&self, options: &RunOptions, outcomes: &mut [Option<VariantOutcome>]) -> Result<Vec<(usize, Part)>, ExecError> {
+        let mut parts = Vec::new();
+        for (number, variant) in self.variants.iter().enumerate() {
+            let (params, set) = with_setting(self.project, variant);
+            let view = self.project.variant(params.clone(), set.clone());
+            let mut plan_context = self.plan_context(&view);
+            plan_context.from = options.from.clone();
+            plan_context.sources = Some(self.recorded.clone());
+            if options.force.is_empty()
+                && let Some(run) = there_already(&view, &plan_context, self.chosen, self.sweep)?
+            {
+                let metrics = self.project.ledger.run(&run)?.map(|r| r.metrics.into_iter().collect()).unwrap_or_default();
+                outcomes[number] = Some(VariantOutcome {
+                    setting: variant.clone(),
+                    run: Some(run),
+                    state: "there".into(),
+                    metrics,
+                    reason: None,
+                    seconds: 0.0,
+                });
+                continue;
+            }
+            for (_, value) in variant {
+                self.writer.put_bytes(value.to_string().as_bytes())?;
+            }
+            let options = RunOptions { sandbox: true, ..options.clone() };
+            parts.push((number, Part { project: self.project.variant(params, set), options, cancel: CancelToken::new() }));
+        }
+        Ok(parts)
+    }
+
+    fn plan_context<'v>(&self, view: &'v Project) -> PlanContext<'v> {
+        PlanContext {
+            project: view,
+            environment: self.base.environment.clone(),
+            tree: None,
+            forced: self.base.forced.clone(),
+            from: BTreeMap::new(),
+            sources: None,
+            fresh: None,
+        }
+    }
+
+    fn stage_context<'v>(&'v self, part: &'v Part, telling: &'v Lazy<'v>) -> StageContext<'v> {
+        StageContext {
+            pool: Some((self.pool, &*self.project.store)),
+            writer: Some(self.writer),
+            place: &LocalExecutor,
             variables: &part.project.variables,
             echo: part.options.echo,
             events: telling,
             cancel: &part.cancel,
             at_work: Mutex::default(),
-        })
-        .collect();
-    let fresh = RefCell::default();
-    let capacity = Capacity::of_machine(jobs);
-    // A few more than there is room for, so that one that waits for another's result keeps nobody idle.
-    let most = capacity.most() * 2 + 2;
-    let common = Common {
-        writer: shared.writer,
-        capacity,
-        fresh: &fresh,
-        unpublished: HashSet::new(),
-        in_flight: HashSet::new(),
-        shared: true,
-        unreleased: Vec::new(),
-        dirty: false,
-    };
-    let chain = RefCell::default();
-    // Which part a run is.
-    let place: RefCell<HashMap<String, (usize, usize)>> = RefCell::default();
-    let mut next = 0;
-    // Runs whose receipts are not safe yet: until then their folders say that they are at work.
-    let unsafe_yet: RefCell<Vec<LiveRun>> = RefCell::default();
-    // Folders are removed when all is over: file systems are slow to hand out anew what was just given back.
-    let over: RefCell<Vec<PathBuf>> = RefCell::default();
-    let remove = |folders: Vec<PathBuf>| folders.par_iter().try_for_each(|folder| fsio::remove_any(folder));
-    let let_go = || -> Result<(), ExecError> {
-        let mut over = over.borrow_mut();
-        over.extend(unsafe_yet.borrow_mut().drain(..).map(LiveRun::release));
+        }
+    }
+
+    fn carry_out(
+        &self,
+        parts: &[(usize, Part)],
+        outcomes: &mut [Option<VariantOutcome>],
+        jobs: Option<usize>,
+        cancel: &CancelToken,
+    ) -> Result<(), ExecError> {
+        let tellings: Vec<Lazy<'_>> = parts.iter().map(|_| Lazy { events: self.events, to: Mutex::new(None) }).collect();
+        let stage_contexts: Vec<StageContext<'_>> =
+            parts.iter().zip(&tellings).map(|((_, part), telling)| self.stage_context(part, telling)).collect();
+        let fresh = RefCell::default();
+        let variants = Variants {
+            context: self,
+            parts,
+            tellings: &tellings,
+            stage_contexts: &stage_contexts,
+            fresh: &fresh,
+            given: RefCell::default(),
+            first: RefCell::default(),
+            next: Cell::new(0),
+            begun: RefCell::default(),
+            unsafe_yet: RefCell::default(),
+            over: RefCell::default(),
+            chain: RefCell::default(),
+        };
+        // Others see that a run is at work before they see content that no receipt speaks of yet, and nothing is
+        // executed before what it reads is safe.
+        let first = variants.begin(&parts[0].1)?;
+        *variants.first.borrow_mut() = Some(first);
+        self.writer.publish()?;
+        let capacity = Capacity::of_machine(jobs);
+        // A few more than there is room for, so that one that waits for another's result keeps nobody idle.
+        let most = capacity.most() * 2 + 2;
+        let common = Common {
+            writer: self.writer,
+            capacity,
+            fresh: &fresh,
+            unpublished: HashSet::new(),
+            in_flight: HashSet::new(),
+            shared: true,
+            unreleased: Vec::new(),
+            dirty: false,
+        };
+        let ended = &mut |ended| variants.ended(ended, outcomes);
+        schedule(common, most, cancel, &mut || variants.coming(), ended, &mut || variants.let_go())?;
+        self.writer.publish()?;
+        variants.let_go()?;
+        self.project.ledger.catch_up(&self.project.store)?;
+        remove(variants.over.take())?;
+        // Stopped before the first variant began.
+        variants.first.take().map_or(Ok(()), |(_, live)| live.end())
+    }
+}
+
+fn remove(folders: Vec<PathBuf>) -> Result<(), ExecError> {
+    Ok(folders.par_iter().try_for_each(|folder| fsio::remove_any(folder))?)
+}
+
+/// The variants at work.
+struct Variants<'v> {
+    context: &'v SweepContext<'v>,
+    parts: &'v [(usize, Part)],
+    tellings: &'v [Lazy<'v>],
+    stage_contexts: &'v [StageContext<'v>],
+    fresh: &'v RefCell<HashMap<Digest, Recorded>>,
+    /// The last parts of the ids that were given out.
+    given: RefCell<HashSet<String>>,
+    /// The first one is begun before the others.
+    first: RefCell<Option<(RunReceipt, LiveRun)>>,
+    /// The next part to begin.
+    next: Cell<usize>,
+    /// Which part a run is.
+    begun: RefCell<HashMap<String, usize>>,
+    /// Runs whose receipts are not safe yet: until then their folders say that they are at work.
+    unsafe_yet: RefCell<Vec<LiveRun>>,
+    /// Folders are removed when all is over: file systems are slow to hand out anew what was just given back.
+    over: RefCell<Vec<PathBuf>>,
+    /// The receipt of the run that ended last.
+    chain: RefCell<Option<Digest>>,
+}
+
+impl<'v> Variants<'v> {
+    fn begin(&self, part: &Part) -> Result<(RunReceipt, LiveRun), ExecError> {
+        let context = self.context;
+        let begun = begin(context.project, &self.given.borrow(), |run| {
+            let mut draft = draft(&part.project, run, &part.options, context.recorded, context.manifest, context.git.clone());
+            draft.sweep = Some(context.sweep.to_string());
+            draft
+        })?;
+        self.given.borrow_mut().extend(begun.0.run.rsplit('-').next().map(str::to_string));
+        Ok(begun)
+    }
+
+    /// The next run, begun.
+    fn coming(&self) -> Result<Option<ActiveRun<'v>>, ExecError> {
+        let at = self.next.get();
+        let Some((_, part)) = self.parts.get(at) else { return Ok(None) };
+        self.next.set(at + 1);
+        let first = self.first.take();
+        let (draft, live) = first.map_or_else(|| self.begin(part), Ok)?;
+        let run = draft.run.clone();
+        self.begun.borrow_mut().insert(run.clone(), at);
+        let telling = live.telling(&Silent);
+        telling.event(Event::Begun { run: run.clone(), stages: names_of(&part.project, self.context.chosen) });
+        self.tellings[at].begin(telling);
+        let mut plan_context = self.context.plan_context(&part.project);
+        plan_context.fresh = Some(self.fresh);
+        let begun = BegunRun {
+            project: &part.project,
+            selected: self.context.chosen,
+            options: &part.options,
+            stage_context: &self.stage_contexts[at],
+            draft,
+            live,
+            plan_context,
+            apart: Some(Apart::new(&part.project, &run, self.context.recorded.clone(), self.context.pool)),
+            gates: self.context.gates,
+            clock: Instant::now(),
+        };
+        begun.activate().map(Some)
+    }
+
+    /// Keeps what came of a run.
+    fn ended(&self, ended: ActiveRun<'v>, outcomes: &mut [Option<VariantOutcome>]) -> Result<(), ExecError> {
+        let run = ended.draft.run.clone();
+        let root = ended.project.workspace.sandboxes_folder().join(&run);
+        let (outcome, _, live) = end(ended, self.context.writer, &self.chain)?;
+        if outcome.state == RunState::Done {
+            self.over.borrow_mut().push(root);
+        }
+        self.unsafe_yet.borrow_mut().push(live);
+        if let Some(at) = self.begun.borrow().get(&run).copied() {
+            let number = self.parts[at].0;
+            self.tellings[at].end();
+            let settled = settled(self.context.variants[number].clone(), outcome);
+            self.context.events.event(Event::VariantSettled {
+                number: number + 1,
+                of: self.context.variants.len(),
+                set: settled.setting.iter().map(|(n, v)| (n.clone(), v.to_string())).collect(),
+                run: settled.run.clone(),
+                state: settled.state.clone(),
+                metrics: directed_first(self.context.project, &settled.metrics),
+            });
+            outcomes[number] = Some(settled);
+        }
+        Ok(())
+    }
+
+    /// Lets go of the runs whose receipts are safe by now.
+    fn let_go(&self) -> Result<(), ExecError> {
+        let mut over = self.over.borrow_mut();
+        over.extend(self.unsafe_yet.borrow_mut().drain(..).map(LiveRun::release));
         if over.len() >= MANY_FOLDERS {
             // Who comes upon a folder must find its run in the ledger.
-            project.ledger.catch_up(&project.store)?;
+            self.context.project.ledger.catch_up(&self.context.project.store)?;
             remove(std::mem::take(&mut *over))?;
         }
         Ok(())
-    };
-    conduct(
-        common,
-        most,
-        cancel,
-        &mut || {
-            let Some((number, part)) = parts.get(next) else { return Ok(None) };
-            let at = next;
-            next += 1;
-            let (begun, live) = match first.take() {
-                Some(begun) => begun,
-                None => begin_part(part)?,
-            };
-            let run = begun.run.clone();
-            place.borrow_mut().insert(run.clone(), (at, *number));
-            let telling = live.telling(&Silent);
-            telling.event(Event::Begun { run: run.clone(), stages: names_of(&part.project, shared.chosen) });
-            tellings[at].begin(telling);
-            let outlook = Outlook {
-                project: &part.project,
-                environment: shared.base.environment.clone(),
-                tree: None,
-                forced: shared.base.forced.clone(),
-                from: BTreeMap::new(),
-                sources: None,
-                fresh: Some(&fresh),
-            };
-            let clock = Instant::now();
-            let apart = Some(Apart::new(&part.project, &run, shared.recorded.clone(), shared.pool));
-            conductor(&part.project, shared.chosen, &part.options, &benches[at], live, begun, outlook, apart, shared.gates, clock)
-                .map(Some)
-        },
-        &mut |ended| {
-            let run = ended.draft.run.clone();
-            let root = ended.project.workspace.sandboxes_folder().join(&run);
-            let (outcome, _, live) = end(ended, shared.writer, &chain)?;
-            if outcome.state == RunState::Done {
-                over.borrow_mut().push(root);
-            }
-            unsafe_yet.borrow_mut().push(live);
-            if let Some((at, number)) = place.borrow().get(&run).copied() {
-                tellings[at].end();
-                let settled = settled(variants[number].clone(), outcome);
-                events.event(Event::VariantSettled {
-                    number: number + 1,
-                    of: made.total,
-                    set: settled.setting.iter().map(|(n, v)| (n.clone(), v.to_string())).collect(),
-                    run: settled.run.clone(),
-                    state: settled.state.clone(),
-                    metrics: directed_first(project, &settled.metrics),
-                });
-                outcomes[number] = Some(settled);
-            }
-            Ok(())
-        },
-        &mut || let_go(),
-    )?;
-    shared.writer.publish()?;
-    let_go()?;
-    project.ledger.catch_up(&project.store)?;
-    remove(over.take())?;
-    // Stopped before the first variant began.
-    first.take().map_or(Ok(()), |(_, live)| live.end())
+    }
 }
 
 /// Metrics, those with a direction first: somebody cares for them.

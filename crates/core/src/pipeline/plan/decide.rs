@@ -16,7 +16,7 @@ use crate::record::receipt::{BranchedFrom, Content, CountedEnvironment, Inputs, 
 use crate::store::Digest;
 
 /// Everything that decisions are made from.
-pub struct Outlook<'p> {
+pub struct PlanContext<'p> {
     /// The project.
     pub project: &'p Project,
     /// Its environment.
@@ -85,7 +85,7 @@ pub struct Decision {
 
 impl Decision {
     /// What later stages can know of this one before anything is executed.
-    pub fn outlook(&self) -> Settled {
+    pub fn plan_context(&self) -> Settled {
         match (&self.result, self.action) {
             (Some(recorded), Action::Reuse | Action::UpToDate) => {
                 Settled::Result { outputs: recorded.outputs.clone(), in_place: self.action == Action::UpToDate }
@@ -104,13 +104,13 @@ struct AllReads {
     absent: Vec<SourcePath>,
 }
 
-impl<'p> Outlook<'p> {
-    /// An outlook on a project as it is now; reads that cannot come about are mistakes of the manifest.
-    pub fn new(project: &'p Project, selected: &[bool], forced: BTreeSet<StageIndex>) -> Result<Outlook<'p>, PlanError> {
+impl<'p> PlanContext<'p> {
+    /// The context on a project as it is now; reads that cannot come about are mistakes of the manifest.
+    pub fn new(project: &'p Project, selected: &[bool], forced: BTreeSet<StageIndex>) -> Result<PlanContext<'p>, PlanError> {
         missing_reads(project, selected)?;
         let environment = project.environment()?;
         let tree = TreeReceipt::load(project.workspace.root())?;
-        Ok(Outlook { project, environment, tree, forced, from: BTreeMap::new(), sources: None, fresh: None })
+        Ok(PlanContext { project, environment, tree, forced, from: BTreeMap::new(), sources: None, fresh: None })
     }
 
     /// Decides for one stage, given what is known of those it reads from.

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use serde::Serialize;
 
-use crate::data::{Change, Side, change_between};
+use crate::data::{Change, DataRef, change_between};
 use crate::project::fingerprint::{LineChange, Reason, ReasonKind, line_change, walk};
 use crate::project::workspace::Project;
 use crate::record::receipt::{Content, ContentKind};
@@ -102,7 +102,7 @@ fn rows_detail(project: &Project, path: &str, old: Digest, now: Content) -> Opti
     crate::table::format_of(path)?;
     let decl = project.manifest.data.iter().find(|d| d.path == path);
     let size = project.store.size_of(&old).ok()?;
-    let side = |content: Content, file: Option<std::path::PathBuf>| Side {
+    let side = |content: Content, file: Option<std::path::PathBuf>| DataRef {
         name: path.to_string(),
         dataset: None,
         version: None,

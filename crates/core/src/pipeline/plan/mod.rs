@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 
 use serde::Serialize;
 
-pub use decide::{Decision, Outlook, Recorded, Settled};
+pub use decide::{Decision, PlanContext, Recorded, Settled};
 pub use detail::{ReadDetail, read_detail};
 pub use reads::{ReadError, missing_reads};
 
@@ -73,12 +73,12 @@ pub enum PlanError {
 }
 
 /// Names of stages to their numbers; an unknown one is an error with the nearest known.
-pub fn select_stages(outlook: &crate::project::workspace::Project, names: &[String]) -> Result<Vec<StageIndex>, PlanError> {
-    let known = || outlook.manifest.stages.iter().map(|s| s.name.as_str());
+pub fn select_stages(plan_context: &crate::project::workspace::Project, names: &[String]) -> Result<Vec<StageIndex>, PlanError> {
+    let known = || plan_context.manifest.stages.iter().map(|s| s.name.as_str());
     names
         .iter()
         .map(|name| {
-            outlook.graph.index_of(name).ok_or_else(|| PlanError::NoStage {
+            plan_context.graph.index_of(name).ok_or_else(|| PlanError::NoStage {
                 name: name.clone(),
                 near: crate::config::manifest::nearest(name, known()).map(str::to_string),
             })
@@ -88,17 +88,17 @@ pub fn select_stages(outlook: &crate::project::workspace::Project, names: &[Stri
 
 impl Plan {
     /// Decides for all the stages asked for and what they need, without writing anything.
-    pub fn make(outlook: &Outlook<'_>, selected: &[bool]) -> Result<Plan, PlanError> {
-        outlook.project.ledger.at_once(|| Plan::decide_all(outlook, selected))?
+    pub fn make(plan_context: &PlanContext<'_>, selected: &[bool]) -> Result<Plan, PlanError> {
+        plan_context.project.ledger.at_once(|| Plan::decide_all(plan_context, selected))?
     }
 
-    fn decide_all(outlook: &Outlook<'_>, selected: &[bool]) -> Result<Plan, PlanError> {
+    fn decide_all(plan_context: &PlanContext<'_>, selected: &[bool]) -> Result<Plan, PlanError> {
         let mut settled = BTreeMap::new();
         let mut decisions = Vec::new();
-        let order = outlook.project.graph.order();
+        let order = plan_context.project.graph.order();
         for stage in order.iter().copied().filter(|s| selected[*s]) {
-            let decision = outlook.decide(stage, &settled)?;
-            settled.insert(stage, decision.outlook());
+            let decision = plan_context.decide(stage, &settled)?;
+            settled.insert(stage, decision.plan_context());
             decisions.push(decision);
         }
         Ok(Plan { decisions })

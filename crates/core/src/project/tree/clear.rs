@@ -19,7 +19,7 @@ use crate::record::receipt::TREE_RECEIPT_NAME;
 use crate::store::{Digest, ItemKind, Store, StoreError, hash_file};
 
 /// Clears paths: what is recorded, or was left by a stage, goes; anything else is moved aside.
-pub struct Clearer<'a> {
+pub struct TreeCleaner<'a> {
     /// The folder that is cleared.
     pub(super) tree: &'a TreeDir,
     /// Looks at the files below it.
@@ -60,7 +60,7 @@ pub(super) struct Moved {
     before: Option<(Digest, Stamp)>,
 }
 
-impl<'a> Clearer<'a> {
+impl<'a> TreeCleaner<'a> {
     /// Clears below `tree`; what is to be kept goes to a folder of this name.
     pub fn new(
         tree: &'a TreeDir,
@@ -70,8 +70,8 @@ impl<'a> Clearer<'a> {
         state: PathBuf,
         name: &str,
         events: &'a dyn EventSink,
-    ) -> Clearer<'a> {
-        Clearer { tree, scanner, store, ledger, events, state, name: name.to_string(), aside: OnceCell::new() }
+    ) -> TreeCleaner<'a> {
+        TreeCleaner { tree, scanner, store, ledger, events, state, name: name.to_string(), aside: OnceCell::new() }
     }
 
     pub(super) fn incoming(&self) -> Result<TreeDir, IoError> {
@@ -243,7 +243,7 @@ impl<'a> Clearer<'a> {
     }
 }
 
-impl Drop for Clearer<'_> {
+impl Drop for TreeCleaner<'_> {
     fn drop(&mut self) {
         // Fails, as it should, where something of a person's is in it.
         if let Some(aside) = self.aside.get() {

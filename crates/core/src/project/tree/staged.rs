@@ -7,7 +7,7 @@ use std::fs;
 use rayon::prelude::*;
 use textum_base::{ProjectPath, is_within};
 
-use super::clear::{Clearer, Moved};
+use super::clear::{Moved, TreeCleaner};
 use super::put::{PutError, links_stay, listed, make_folders, write_items, write_new};
 use crate::fsio::{Scratch, Standing, TreeDir, same_disk};
 use crate::project::fingerprint::{Seen, walk};
@@ -37,19 +37,19 @@ enum Done {
 
 /// Contents written out, ready to be put in place.
 pub struct Staged<'c, 'a> {
-    clearer: &'c Clearer<'a>,
+    cleaner: &'c TreeCleaner<'a>,
     scratches: Vec<Scratch>,
     steps: Vec<Step>,
 }
 
 impl<'c, 'a> Staged<'c, 'a> {
     /// Nothing yet.
-    pub fn new(clearer: &'c Clearer<'a>) -> Staged<'c, 'a> {
-        Staged { clearer, scratches: Vec::new(), steps: Vec::new() }
+    pub fn new(cleaner: &'c TreeCleaner<'a>) -> Staged<'c, 'a> {
+        Staged { cleaner, scratches: Vec::new(), steps: Vec::new() }
     }
 
     fn tree(&self) -> &'a TreeDir {
-        self.clearer.tree
+        self.cleaner.tree
     }
 
     /// A scratch folder from which a rename to the path is possible: out of sight where that can be, else
@@ -57,7 +57,7 @@ impl<'c, 'a> Staged<'c, 'a> {
     fn scratch(&mut self, path: &ProjectPath) -> Result<usize, PutError> {
         let tree = self.tree();
         tree.create_parent(path)?;
-        let incoming = self.clearer.incoming()?;
+        let incoming = self.cleaner.incoming()?;
         let parent = path.parent().map(listed).transpose()?;
         let beside = parent.as_ref().map_or(tree.path().to_path_buf(), |p| tree.full(p));
         let scratch = match (same_disk(incoming.path(), &beside), &parent) {
@@ -81,7 +81,7 @@ impl<'c, 'a> Staged<'c, 'a> {
     fn replace(&mut self, path: &ProjectPath, content: &Content, stands: bool) -> Result<(), PutError> {
         let scratch = self.scratch(path)?;
         let from = listed("content")?;
-        write_new(self.clearer.store, content, self.scratches[scratch].dir(), &from)?;
+        write_new(self.cleaner.store, content, self.scratches[scratch].dir(), &from)?;
         if stands {
             self.steps.push(Step::Away(path.clone()));
         }
@@ -91,7 +91,7 @@ impl<'c, 'a> Staged<'c, 'a> {
 
     /// A folder where one stands: what agrees already stays.
     fn update_folder(&mut self, path: &ProjectPath, content: &Content) -> Result<(), PutError> {
-        let store = self.clearer.store;
+        let store = self.cleaner.store;
         let listing = store.read(&content.digest)?;
         let items = items_of_listing(store, &content.digest, &listing)?;
         let target = self.tree().full(path);
@@ -164,7 +164,7 @@ impl<'c, 'a> Staged<'c, 'a> {
         }
         for step in &done {
             if let Done::Away(moved) = step {
-                self.clearer.settle(moved)?;
+                self.cleaner.settle(moved)?;
             }
         }
         Ok(())
@@ -173,7 +173,7 @@ impl<'c, 'a> Staged<'c, 'a> {
     fn take(&self, step: Step, done: &mut Vec<Done>) -> Result<(), PutError> {
         let tree = self.tree();
         match step {
-            Step::Away(path) => done.extend(self.clearer.move_away(&path)?.map(Done::Away)),
+            Step::Away(path) => done.extend(self.cleaner.move_away(&path)?.map(Done::Away)),
             Step::Tidy(path) => tree.remove_if_empty(&path),
             Step::Folder(path) => {
                 if tree.standing(&path)?.is_none() {
@@ -200,7 +200,7 @@ impl<'c, 'a> Staged<'c, 'a> {
             match step {
                 Done::Placed(path) => drop(self.tree().remove(&path)),
                 Done::Folder(path) => self.tree().remove_if_empty(&path),
-                Done::Away(moved) => self.clearer.move_back(&moved),
+                Done::Away(moved) => self.cleaner.move_back(&moved),
             }
         }
     }

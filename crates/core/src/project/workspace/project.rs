@@ -9,7 +9,7 @@ use crate::config::graph::Graph;
 use crate::config::manifest::{LoadError, Manifest, Params};
 use crate::project::fingerprint::{EnvironmentNow, MayStart, PythonError, Scanner, environment, is_secret, key_of, make_key};
 use crate::record::ledger::{Ledger, LedgerError};
-use crate::record::receipt::Hold;
+use crate::record::receipt::StorageMode;
 use crate::store::Store;
 
 /// An open project: the manifest checked, the store and ledger open.
@@ -61,7 +61,7 @@ impl Project {
             true => Ledger::open(&workspace.ledger_path(), &store)?,
             false => Ledger::in_memory()?,
         };
-        let references = manifest.data.iter().filter(|d| d.hold == Hold::Reference).map(|d| d.path.clone()).collect();
+        let references = manifest.data.iter().filter(|d| d.hold == StorageMode::Reference).map(|d| d.path.clone()).collect();
         let scanner = Scanner::open(workspace.root(), workspace.cache_folder()).with_references(references);
         let graph = Graph::build(&manifest.stages);
         let params = manifest.params.clone();
@@ -117,8 +117,8 @@ impl Project {
     }
 
     /// How what stands at a path is kept.
-    pub fn hold_of(&self, path: &str) -> Hold {
-        if self.scanner.is_reference(path) { Hold::Reference } else { Hold::Store }
+    pub fn hold_of(&self, path: &str) -> StorageMode {
+        if self.scanner.is_reference(path) { StorageMode::Reference } else { StorageMode::Store }
     }
 
     /// The dataset that a path is, or is part of.

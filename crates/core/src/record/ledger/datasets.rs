@@ -3,7 +3,7 @@
 use rusqlite::{Row, params};
 
 use super::{Ledger, LedgerError};
-use crate::record::receipt::{Content, ContentKind, Hold, Private};
+use crate::record::receipt::{Content, ContentKind, Private, StorageMode};
 use crate::store::Digest;
 use textum_base::SourcePath;
 
@@ -21,7 +21,7 @@ pub struct DataRow {
     /// What stood there.
     pub content: Content,
     /// How it is kept.
-    pub hold: Hold,
+    pub hold: StorageMode,
     /// Of a table: its rows.
     pub rows: Option<u64>,
     /// When, RFC 3339 in UTC.
@@ -76,7 +76,7 @@ fn data_row(r: &Row<'_>) -> rusqlite::Result<DataRow> {
             files: number(7)?,
             private: private_of(r.get(13)?),
         },
-        hold: if r.get_ref(8)?.as_str()? == "reference" { Hold::Reference } else { Hold::Store },
+        hold: if r.get_ref(8)?.as_str()? == "reference" { StorageMode::Reference } else { StorageMode::Store },
         rows: number(9)?,
         recorded: r.get(10)?,
         by: r.get(11)?,

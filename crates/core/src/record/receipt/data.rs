@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Content, GitState, Hold};
+use super::{Content, GitState, StorageMode};
 use crate::store::Digest;
 use textum_base::SourcePath;
 
@@ -42,8 +42,8 @@ pub struct DataReceipt {
     #[serde(flatten)]
     pub content: Content,
     /// How it is kept.
-    #[serde(default, skip_serializing_if = "Hold::is_store")]
-    pub hold: Hold,
+    #[serde(default, skip_serializing_if = "StorageMode::is_store")]
+    pub hold: StorageMode,
     /// Of a table: its rows, without the header.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rows: Option<u64>,

@@ -7,9 +7,9 @@ use serde::de::DeserializeOwned;
 
 use super::{
     CHECKPOINT_RECEIPT, COUNTED, CheckpointReceipt, CountedEnvironment, DATA_RECEIPT, DataReceipt, DatasetState, ENVIRONMENT,
-    EnvironmentRecord, Hold, INPUTS, Inputs, LOSS_RECEIPT, LossReceipt, PRUNE_RECEIPT, PruneReceipt, REBUILD_RECEIPT,
-    REMARK_RECEIPT, RUN_RECEIPT, Read, RebuildReceipt, RemarkReceipt, RunReceipt, STAGE_RECEIPT, STAGE_START, StageReceipt,
-    StageStart, TREE_RECEIPT, TreeReceipt,
+    EnvironmentRecord, INPUTS, Inputs, LOSS_RECEIPT, LossReceipt, PRUNE_RECEIPT, PruneReceipt, REBUILD_RECEIPT, REMARK_RECEIPT,
+    RUN_RECEIPT, Read, RebuildReceipt, RemarkReceipt, RunReceipt, STAGE_RECEIPT, STAGE_START, StageReceipt, StageStart,
+    StorageMode, TREE_RECEIPT, TreeReceipt,
 };
 use textum_base::SourcePath;
 
@@ -54,8 +54,8 @@ fn time(text: &str) -> Result<(), String> {
 }
 
 /// Only a reference may lie outside the project.
-fn held(path: &SourcePath, hold: Hold) -> Result<(), String> {
-    match path.is_absolute() && hold != Hold::Reference {
+fn held(path: &SourcePath, hold: StorageMode) -> Result<(), String> {
+    match path.is_absolute() && hold != StorageMode::Reference {
         true => Err(format!("the path {:?} is refused: it is not relative to the project, and no reference", path.as_str())),
         false => Ok(()),
     }

@@ -30,7 +30,7 @@ pub use signals::{
     SignalNote, SignalRecord, StageStart, StartFrom,
 };
 pub use stage::{Exit, INPUTS, Inputs, PlaceRecord, Read, ReadInput, ReadKind, STAGE_RECEIPT, StageReceipt, StageState};
-pub use textum_base::{Better, Hold, TREE_RECEIPT_NAME};
+pub use textum_base::{Better, StorageMode, TREE_RECEIPT_NAME};
 pub use tree::{TREE_RECEIPT, TreeReceipt, TreeReceiptError, TreeStage};
 
 use crate::store::{Digest, Store, StoreError};

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Better, BranchedFrom, Content, GateRecord, Hold, Metric};
+use super::{Better, BranchedFrom, Content, GateRecord, Metric, StorageMode};
 use crate::store::Digest;
 use textum_base::{ProjectPath, SourcePath};
 
@@ -95,8 +95,8 @@ pub struct DatasetState {
     #[serde(flatten)]
     pub content: Content,
     /// How it is kept.
-    #[serde(default, skip_serializing_if = "Hold::is_store")]
-    pub hold: Hold,
+    #[serde(default, skip_serializing_if = "StorageMode::is_store")]
+    pub hold: StorageMode,
 }
 
 /// A stage in a run.

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{BranchedFrom, Content, Hold, Metric, PathContent, SignalRecord, StartFrom};
+use super::{BranchedFrom, Content, Metric, PathContent, SignalRecord, StartFrom, StorageMode};
 use crate::config::manifest::{Command, Needs};
 use crate::store::Digest;
 use textum_base::{DeclaredPath, ProjectPath, SourcePath};
@@ -142,8 +142,8 @@ pub struct Read {
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub for_all: bool,
     /// How it is kept.
-    #[serde(default, skip_serializing_if = "Hold::is_store")]
-    pub hold: Hold,
+    #[serde(default, skip_serializing_if = "StorageMode::is_store")]
+    pub hold: StorageMode,
 }
 
 /// How a stage ended.

@@ -1,4 +1,4 @@
-//! Dropping content: packs are written anew without it, whatever instant the process dies at.
+//! GcPlan content: packs are written anew without it, whatever instant the process dies at.
 //!
 //! What is to go is first written into a journal. From then on the dropping will be finished: by this
 //! process, or by the next that wants to write. So that no listing is ever found whose files are gone,
@@ -24,7 +24,7 @@ const JOURNAL_HEAD: [u8; 16] = *b"textum drop @1\n\0";
 
 /// What is to be dropped.
 #[derive(Clone, Debug, Default)]
-pub struct Dropping {
+pub struct GcPlan {
     /// Contents, pieces and lists of pieces to go. Documents are never dropped.
     pub entries: HashSet<Digest>,
     /// Listings among them that are kept as outlines.
@@ -98,7 +98,7 @@ fn goes(record: &Record, dropped: &HashSet<Digest>) -> bool {
 impl Alone<'_> {
     /// Drops content from all packs there are now. Damage in a pack that would be written anew is an
     /// error before anything is changed. The documents that tell of it are published first.
-    pub fn drop_content(&self, dropping: &Dropping, documents: &[Vec<u8>]) -> Result<Freed, StoreError> {
+    pub fn drop_content(&self, dropping: &GcPlan, documents: &[Vec<u8>]) -> Result<Freed, StoreError> {
         let folder = self.store.packs_folder();
         let packs: Vec<Digest> = list_packs(&folder)?.into_iter().map(|(name, _)| name).collect();
         let affected = self.affected(&packs, &dropping.entries)?;

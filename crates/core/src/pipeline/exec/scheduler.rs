@@ -5,9 +5,9 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::time::{Duration, Instant};
 
 use super::ExecError;
-use super::conductor::Conductor;
+use super::active_run::ActiveRun;
+use super::capacity::Capacity;
 use super::key_lock::KeyLock;
-use super::schedule::Capacity;
 use crate::config::graph::StageIndex;
 use crate::event::CancelToken;
 use crate::pipeline::plan::{Decision, Recorded};
@@ -43,23 +43,23 @@ impl Common<'_> {
 }
 
 /// Gives runs to be begun, one after another; `None` at the end.
-pub(super) type Coming<'a, 'f> = dyn FnMut() -> Result<Option<Conductor<'a>>, ExecError> + 'f;
+pub(super) type Coming<'a, 'f> = dyn FnMut() -> Result<Option<ActiveRun<'a>>, ExecError> + 'f;
 
 /// The number of the run, the stage, what was decided for it, and what came of it.
 type Report = (usize, StageIndex, Decision, Result<StageReceipt, ExecError>);
 
 /// Carries out runs side by side, at most so many at once. Each is handed to `ended` when nothing of it is
 /// left to do; what that hands out is safe with the next publishing, of which `published` hears.
-pub(super) fn conduct<'a>(
+pub(super) fn schedule<'a>(
     mut common: Common<'a>,
     most: usize,
     cancel: &CancelToken,
     coming: &mut Coming<'a, '_>,
-    ended: &mut dyn FnMut(Conductor<'a>) -> Result<(), ExecError>,
+    ended: &mut dyn FnMut(ActiveRun<'a>) -> Result<(), ExecError>,
     published: &mut dyn FnMut() -> Result<(), ExecError>,
 ) -> Result<(), ExecError> {
     let (send, receive) = crossbeam_channel::unbounded::<Report>();
-    let mut active: BTreeMap<usize, Conductor<'a>> = BTreeMap::new();
+    let mut active: BTreeMap<usize, ActiveRun<'a>> = BTreeMap::new();
     let (mut next, mut exhausted) = (0, false);
     let mut last_publish = Instant::now();
     let mut failure: Option<ExecError> = None;
@@ -68,7 +68,7 @@ pub(super) fn conduct<'a>(
             exhausted |= cancel.asked() || failure.is_some();
             while !exhausted && active.len() < most {
                 match coming() {
-                    Ok(Some(conductor)) => drop(active.insert(next, conductor)),
+                    Ok(Some(active_run)) => drop(active.insert(next, active_run)),
                     Ok(None) => exhausted = true,
                     Err(e) => {
                         failure.get_or_insert(e);
@@ -77,27 +77,27 @@ pub(super) fn conduct<'a>(
                 }
                 next += 1;
             }
-            for (&number, conductor) in &mut active {
-                conductor.end_if_asked(cancel, failure.is_some());
-                let bench = conductor.bench;
-                let begun = conductor.begin_what_can(&mut common, |index, decision, task| {
+            for (&number, active_run) in &mut active {
+                active_run.end_if_asked(cancel, failure.is_some());
+                let stage_context = active_run.stage_context;
+                let begun = active_run.begin_what_can(&mut common, |index, decision, task| {
                     let send = send.clone();
                     scope.spawn(move || {
-                        let result = bench.execute(task);
+                        let result = stage_context.execute(task);
                         let _ = send.send((number, index, decision, result));
                     });
                 });
                 if let Err(e) = begun {
                     failure.get_or_insert(e);
-                    conductor.halted = true;
+                    active_run.halted = true;
                 }
             }
             let over: Vec<usize> = active.iter().filter(|(_, c)| c.is_over()).map(|(n, _)| *n).collect();
             let any_over = !over.is_empty();
-            for mut conductor in over.into_iter().filter_map(|n| active.remove(&n)) {
+            for mut active_run in over.into_iter().filter_map(|n| active.remove(&n)) {
                 if failure.is_none() {
-                    conductor.skip_the_rest();
-                    if let Err(e) = ended(conductor) {
+                    active_run.skip_the_rest();
+                    if let Err(e) = ended(active_run) {
                         failure.get_or_insert(e);
                     }
                 }
@@ -107,14 +107,14 @@ pub(super) fn conduct<'a>(
             }
             if !any_over && let Ok(first) = receive.recv_timeout(Duration::from_millis(50)) {
                 for (number, index, decision, result) in std::iter::once(first).chain(receive.try_iter()) {
-                    let Some(conductor) = active.get_mut(&number) else { continue };
-                    conductor.running.remove(&index);
-                    common.capacity.give_back(&conductor.project.manifest.stages[index].needs);
+                    let Some(active_run) = active.get_mut(&number) else { continue };
+                    active_run.running.remove(&index);
+                    common.capacity.give_back(&active_run.project.manifest.stages[index].needs);
                     if let Some(key) = decision.key {
                         common.in_flight.remove(&key);
                     }
-                    common.unreleased.extend(conductor.locks.remove(&index));
-                    if let Err(e) = result.and_then(|receipt| conductor.take_in(decision, receipt, &mut common)) {
+                    common.unreleased.extend(active_run.locks.remove(&index));
+                    if let Err(e) = result.and_then(|receipt| active_run.take_in(decision, receipt, &mut common)) {
                         failure.get_or_insert(e);
                     }
                 }

@@ -10,13 +10,13 @@ use crate::fsio::IoError;
 use crate::project::fingerprint::read_outside;
 use crate::project::fingerprint::walk;
 use crate::project::workspace::Project;
-use crate::record::receipt::{Content, ContentKind, Hold};
+use crate::record::receipt::{Content, ContentKind, StorageMode};
 use crate::store::{Digest, Item, ItemKind, hash_file, items_of_listing};
 use crate::table::{Origin, Table};
 
 /// Something that can be compared, read as a table or summed up.
 #[derive(Clone, Debug)]
-pub struct Side {
+pub struct DataRef {
     /// What it is called: `shifts@2`, `shifts (edited)`, or a path.
     pub name: String,
     /// The dataset that it is a state of.
@@ -41,7 +41,7 @@ fn decl_key(project: &Project, name: &str) -> Vec<String> {
 }
 
 /// What a person has named. `here` is the folder that a path is relative to.
-pub fn find_side(project: &Project, text: &str, here: &Path) -> Result<Side, DataError> {
+pub fn find_data(project: &Project, text: &str, here: &Path) -> Result<DataRef, DataError> {
     let (whole, part) = match text.split_once(':') {
         Some((whole, part)) if !here.join(text).exists() => (whole, Some(part)),
         _ => (text, None),
@@ -60,12 +60,12 @@ pub fn find_side(project: &Project, text: &str, here: &Path) -> Result<Side, Dat
 }
 
 /// A recorded version. The bytes of a reference must still be what they were for it to be read.
-fn of_version(project: &Project, version: Version) -> Result<Side, DataError> {
+fn of_version(project: &Project, version: Version) -> Result<DataRef, DataError> {
     let file = match version.hold {
-        Hold::Store => None,
-        Hold::Reference => Some(project.workspace.root().join(&version.path)),
+        StorageMode::Store => None,
+        StorageMode::Reference => Some(project.workspace.root().join(&version.path)),
     };
-    Ok(Side {
+    Ok(DataRef {
         name: version.name(),
         dataset: Some(version.dataset.clone()),
         path: version.path.to_string(),
@@ -77,7 +77,7 @@ fn of_version(project: &Project, version: Version) -> Result<Side, DataError> {
 }
 
 /// A dataset as it stands in the working tree.
-fn of_tree(project: &Project, name: &str) -> Result<Side, DataError> {
+fn of_tree(project: &Project, name: &str) -> Result<DataRef, DataError> {
     let missing = || DataError::NoDataset { name: name.to_string(), near: None };
     let decl = project.manifest.data.iter().find(|d| d.name == name).ok_or_else(missing)?;
     let content = project.scanner.look(&decl.path)?.ok_or_else(|| super::record::absent(project.workspace.root(), decl))?;
@@ -87,7 +87,7 @@ fn of_tree(project: &Project, name: &str) -> Result<Side, DataError> {
         (None, true) => format!("{name} (not recorded)"),
         (None, false) => format!("{name} (edited)"),
     };
-    Ok(Side {
+    Ok(DataRef {
         name: shown,
         dataset: Some(name.to_string()),
         version,
@@ -98,7 +98,7 @@ fn of_tree(project: &Project, name: &str) -> Result<Side, DataError> {
     })
 }
 
-fn of_path(project: &Project, text: &str, here: &Path) -> Result<Side, DataError> {
+fn of_path(project: &Project, text: &str, here: &Path) -> Result<DataRef, DataError> {
     let full = here.join(text);
     let Some(content) = read_outside(&full)? else {
         let looks_like_path = text.contains(['/', '.']);
@@ -110,7 +110,7 @@ fn of_path(project: &Project, text: &str, here: &Path) -> Result<Side, DataError
         let near = nearest(text, names.iter().map(String::as_str)).map(str::to_string);
         return Err(DataError::NoDataset { name: text.to_string(), near });
     };
-    Ok(Side {
+    Ok(DataRef {
         name: text.to_string(),
         dataset: None,
         version: None,
@@ -122,7 +122,7 @@ fn of_path(project: &Project, text: &str, here: &Path) -> Result<Side, DataError
 }
 
 /// A file in a folder.
-fn within(project: &Project, side: Side, part: &str) -> Result<Side, DataError> {
+fn within(project: &Project, side: DataRef, part: &str) -> Result<DataRef, DataError> {
     let part = part.trim_matches('/');
     let entries = side.entries(project)?;
     let found = entries.iter().find(|(path, kind, ..)| path == part && matches!(kind, ItemKind::File | ItemKind::Exec));
@@ -130,7 +130,7 @@ fn within(project: &Project, side: Side, part: &str) -> Result<Side, DataError> 
         let near = nearest(part, entries.iter().map(|e| e.0.as_str())).map(str::to_string);
         return Err(DataError::NotInFolder { name: side.name, path: part.to_string(), near });
     };
-    Ok(Side {
+    Ok(DataRef {
         name: format!("{}:{part}", side.name),
         path: part.to_string(),
         content: Content::file(*digest, *size),
@@ -139,7 +139,7 @@ fn within(project: &Project, side: Side, part: &str) -> Result<Side, DataError> 
     })
 }
 
-impl Side {
+impl DataRef {
     /// Whether it is a folder.
     pub fn is_folder(&self) -> bool {
         self.content.kind == ContentKind::Folder
@@ -148,7 +148,7 @@ impl Side {
     /// Whether what stands on the disk is still what is spoken of.
     fn check_on_disk(&self) -> Result<(), DataError> {
         let (Some(file), Some(version)) = (&self.file, &self.version) else { return Ok(()) };
-        if version.hold != Hold::Reference {
+        if version.hold != StorageMode::Reference {
             return Ok(());
         }
         let now = read_outside(file)?;

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 /// One mistake.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Mistake {
+pub struct Diagnostic {
     /// What is wrong, in a sentence without the place.
     pub title: String,
     /// The offending text, as a range of bytes.
@@ -27,17 +27,17 @@ pub struct ManifestError {
     /// Its text.
     pub text: String,
     /// The mistakes, in the order of their places.
-    pub mistakes: Vec<Mistake>,
+    pub mistakes: Vec<Diagnostic>,
 }
 
-impl Mistake {
+impl Diagnostic {
     /// A mistake at a place.
-    pub fn new(span: Range<usize>, title: impl Into<String>, label: impl Into<String>, help: impl Into<String>) -> Mistake {
-        Mistake { title: title.into(), span, label: label.into(), also: None, help: help.into() }
+    pub fn new(span: Range<usize>, title: impl Into<String>, label: impl Into<String>, help: impl Into<String>) -> Diagnostic {
+        Diagnostic { title: title.into(), span, label: label.into(), also: None, help: help.into() }
     }
 
     /// Adds a second place.
-    pub fn with(mut self, span: Range<usize>, label: impl Into<String>) -> Mistake {
+    pub fn with(mut self, span: Range<usize>, label: impl Into<String>) -> Diagnostic {
         self.also = Some((span, label.into()));
         self
     }

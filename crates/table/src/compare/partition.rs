@@ -30,7 +30,7 @@ struct Extent {
 }
 
 /// Deals rows into parts.
-pub struct Dealer {
+pub struct Partitioner {
     folder: PathBuf,
     spill: bool,
     hasher: foldhash::quality::RandomState,
@@ -69,10 +69,10 @@ pub fn cell_at(cells: &[u8], mut at: usize) -> (&[u8], usize) {
     (&cells[at.min(end)..end], end)
 }
 
-impl Dealer {
+impl Partitioner {
     /// Deals into memory, or (`spill`) into a file in `folder`.
-    pub fn new(folder: &Path, spill: bool, hasher: foldhash::quality::RandomState) -> Dealer {
-        Dealer {
+    pub fn new(folder: &Path, spill: bool, hasher: foldhash::quality::RandomState) -> Partitioner {
+        Partitioner {
             folder: folder.to_path_buf(),
             spill,
             hasher,
@@ -85,7 +85,7 @@ impl Dealer {
     }
 
     /// Deals a row: the cells at `places`, the first `keys` of which are the key, and those beyond `width`.
-    pub fn deal(&mut self, row: &Row, places: &[usize], keys: usize, width: usize) -> Result<(), TableError> {
+    pub fn partition(&mut self, row: &Row, places: &[usize], keys: usize, width: usize) -> Result<(), TableError> {
         self.scratch.clear();
         let mut key_end = 0;
         for (i, at) in places.iter().enumerate() {

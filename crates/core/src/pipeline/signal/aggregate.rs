@@ -19,7 +19,7 @@ const MOST_MALFORMED: usize = 20;
 const MOST_METRICS: usize = 10_000;
 
 /// Takes signals in.
-pub struct Tally {
+pub struct Aggregate {
     record: SignalRecord,
     better: BTreeMap<String, Better>,
     path: PathBuf,
@@ -31,10 +31,10 @@ pub struct Tally {
     pub step: Option<u64>,
 }
 
-impl Tally {
+impl Aggregate {
     /// A tally whose points go to this file, which is made with the first one.
-    pub fn new(points: &Path, better: BTreeMap<String, Better>) -> Tally {
-        Tally {
+    pub fn new(points: &Path, better: BTreeMap<String, Better>) -> Aggregate {
+        Aggregate {
             record: SignalRecord::default(),
             better,
             path: points.to_path_buf(),
@@ -57,7 +57,8 @@ impl Tally {
 
     /// Takes a signal in; gives the step that it belongs to.
     pub fn take(&mut self, seconds: f64, signal: &Signal) -> u64 {
-        let next = |t: &Tally| signal.metrics.iter().filter_map(|(n, _)| t.record.metrics.get(n)).map(|s| s.last_step + 1).max();
+        let next =
+            |t: &Aggregate| signal.metrics.iter().filter_map(|(n, _)| t.record.metrics.get(n)).map(|s| s.last_step + 1).max();
         let step =
             signal.step.unwrap_or_else(|| if signal.metrics.is_empty() { self.step.unwrap_or(1) } else { next(self).unwrap_or(1) });
         for (name, value) in &signal.metrics {
@@ -166,12 +167,12 @@ mod tests {
     #[test]
     fn last_and_best_are_kept_and_odd_steps_counted() {
         let folder = tempfile::tempdir().unwrap();
-        let mut tally = Tally::new(&folder.path().join("points"), [("loss".to_string(), Better::Lower)].into());
+        let mut aggregate = Aggregate::new(&folder.path().join("points"), [("loss".to_string(), Better::Lower)].into());
         let of = |step: Option<u64>, value: f64| Signal { metrics: vec![("loss".into(), value)], step, ..Signal::default() };
         let told = [(Some(1), 0.5), (Some(2), f64::NAN), (Some(3), 0.2), (Some(3), 0.3), (Some(2), 0.4), (None, 0.25)];
-        let steps: Vec<u64> = told.iter().map(|(s, v)| tally.take(0.0, &of(*s, *v))).collect();
+        let steps: Vec<u64> = told.iter().map(|(s, v)| aggregate.take(0.0, &of(*s, *v))).collect();
         assert_eq!(steps, [1, 2, 3, 3, 2, 4]);
-        let (record, points) = tally.end().unwrap();
+        let (record, points) = aggregate.end().unwrap();
         let series = &record.metrics["loss"];
         assert_eq!((series.last.0, series.last_step, series.best.unwrap().0, series.best_step), (0.25, 4, 0.2, Some(3)));
         assert_eq!((record.out_of_order, record.repeated, series.not_finite, record.count), (1, 1, 1, 6));

@@ -23,7 +23,7 @@ pub struct Job {
 }
 
 /// A place where commands are executed.
-pub trait Place: Sync {
+pub trait Executor: Sync {
     /// Starts a command.
     fn start(&self, job: &Job) -> Result<Arc<dyn Running>, IoError>;
 

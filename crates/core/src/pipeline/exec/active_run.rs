@@ -7,31 +7,31 @@ use textum_base::{SourcePath, overlap};
 
 use super::apart::Apart;
 use super::begin::Begin;
-use super::conduct::Common;
 use super::end::settled_by_record;
 use super::gates::Gates;
 use super::key_lock::{KeyLock, TryKey};
 use super::live::LiveRun;
 use super::outcome::{Execution, SettledStage};
 use super::run::RunOptions;
-use super::stage::{Bench, Task};
+use super::scheduler::Common;
+use super::stage::{StageContext, Task};
 use super::watch::{Watcher, undeclared};
 use super::{ExecError, GRACE};
 use crate::config::graph::StageIndex;
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::TreeDir;
-use crate::pipeline::plan::{Action, Decision, Outlook, Recorded, Settled};
-use crate::project::tree::{Clearer, Staged};
+use crate::pipeline::plan::{Action, Decision, PlanContext, Recorded, Settled};
+use crate::project::tree::{Staged, TreeCleaner};
 use crate::project::workspace::Project;
 use crate::record::receipt::{Content, DatasetState, PathContent, RunReceipt, RunStageState, StageReceipt, StageState, canonical};
 use crate::store::Digest;
 
 /// Everything the scheduler keeps account of while the stages of one run are carried out.
-pub(super) struct Conductor<'a> {
+pub(super) struct ActiveRun<'a> {
     pub(super) project: &'a Project,
-    pub(super) outlook: Outlook<'a>,
+    pub(super) plan_context: PlanContext<'a>,
     pub(super) options: &'a RunOptions,
-    pub(super) bench: &'a Bench<'a>,
+    pub(super) stage_context: &'a StageContext<'a>,
     pub(super) live: LiveRun,
     pub(super) draft: RunReceipt,
     pub(super) gates: &'a Gates,
@@ -85,10 +85,10 @@ pub(super) fn declared_by<'p>(project: &'p Project, stage: Option<&str>) -> Hash
         .collect()
 }
 
-impl Conductor<'_> {
+impl ActiveRun<'_> {
     /// Tells the commands at work to end when somebody asked for that, and ends them when they do not.
     pub(super) fn end_if_asked(&mut self, cancel: &CancelToken, failed: bool) {
-        let own = self.bench.cancel;
+        let own = self.stage_context.cancel;
         if cancel.asked() && !own.asked() {
             own.ask();
         }
@@ -113,13 +113,13 @@ impl Conductor<'_> {
             if own.asked() {
                 self.events.event(Event::Stopping);
             }
-            self.bench.end_all(false);
+            self.stage_context.end_all(false);
             self.ending.since = Some(now);
         }
         let out_of_patience = own.at_once() || self.ending.since.is_some_and(|at| now - at >= GRACE);
         if self.ending.told && out_of_patience && !self.ending.killed {
             self.ending.killed = true;
-            self.bench.end_all(true);
+            self.stage_context.end_all(true);
         }
     }
 
@@ -227,20 +227,20 @@ impl Conductor<'_> {
             // Only what is published can be read piece by piece.
             common.publish()?;
         }
-        let mut decision = self.outlook.decide(stage, &self.settled)?;
+        let mut decision = self.plan_context.decide(stage, &self.settled)?;
         if let Some(recorded) = &decision.result
             && common.unpublished.contains(&recorded.receipt)
         {
             // Only what is published can be put in place.
             common.publish()?;
-            decision = self.outlook.decide(stage, &self.settled)?;
+            decision = self.plan_context.decide(stage, &self.settled)?;
         }
         let Some(key) = decision.key.filter(|_| decision.action == Action::Run) else { return Ok(Some(decision)) };
         // Somebody in this process is making just this result: it will be taken over.
         if common.in_flight.contains(&key) {
             return Ok(None);
         }
-        if self.outlook.forced.contains(&stage) {
+        if self.plan_context.forced.contains(&stage) {
             return Ok(Some(decision));
         }
         match KeyLock::take(&self.project.workspace.keys_folder(), &key, &self.draft.run)? {
@@ -255,7 +255,7 @@ impl Conductor<'_> {
                 self.project.ledger.catch_up(&self.project.store)?;
                 if self.project.ledger.result_of(&key)?.is_some() {
                     self.project.store.reload()?;
-                    decision = self.outlook.decide(stage, &self.settled)?;
+                    decision = self.plan_context.decide(stage, &self.settled)?;
                 }
                 self.waits.remove(&stage);
                 if decision.action == Action::Run {
@@ -322,10 +322,10 @@ impl Conductor<'_> {
         self.draft.sweep.is_some()
     }
 
-    pub(super) fn clearer(&self) -> Clearer<'_> {
+    pub(super) fn cleaner(&self) -> TreeCleaner<'_> {
         let state = self.project.workspace.state();
         let project = self.project;
-        Clearer::new(&self.tree, &project.scanner, &project.store, &project.ledger, state, &self.draft.run, self.events)
+        TreeCleaner::new(&self.tree, &project.scanner, &project.store, &project.ledger, state, &self.draft.run, self.events)
     }
 
     fn reuse(&mut self, decision: Decision) -> Result<(), ExecError> {
@@ -333,8 +333,8 @@ impl Conductor<'_> {
         self.note_data(&decision.stage, &decision.reads);
         // Apart from the tree nothing is put in place before a stage reads it.
         if let (Some(recorded), None) = (&decision.result, &self.apart) {
-            let clearer = self.clearer();
-            let mut staged = Staged::new(&clearer);
+            let cleaner = self.cleaner();
+            let mut staged = Staged::new(&cleaner);
             for output in &recorded.outputs {
                 staged.add(&output.path, &output.content)?;
             }

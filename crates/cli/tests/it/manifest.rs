@@ -83,3 +83,23 @@ fn settings_and_names_that_are_wrong_are_told_with_what_is_near() {
     assert!(!tiny.has("build"), "nothing was run");
     textum(&tiny, &["-C", "/", "plan"]).expect(3).warns("there is no textum.toml").warns("textum new");
 }
+
+#[test]
+fn many_mistakes_are_counted_and_the_first_shown_at_their_lines() {
+    let stages: String =
+        (0..150).map(|i| format!("[stage.s{i}]\nrun = \"echo é\"\nreads = [\"../r{i}\"]\nwrites = [\"w{i}\"]\n")).collect();
+    let tiny = Tiny::with(&stages);
+    let said = textum(&tiny, &["plan"]).expect(2).err;
+    assert!(
+        said.contains("and 50 more mistakes not shown") && said.contains("has 150 mistakes"),
+        "{}",
+        &said[said.len().saturating_sub(300)..]
+    );
+    let text = tiny.read("textum.toml");
+    for i in [0, 1, 57, 99] {
+        let line = text.lines().position(|l| l.contains(&format!("\"../r{i}\""))).unwrap() + 1;
+        assert!(said.contains(&format!("textum.toml:{line}:10")), "r{i} is in line {line}");
+        assert!(said.contains(&format!("{line} │ reads = [\"../r{i}\"]")), "{line}: {}", &said[..600]);
+    }
+    assert!(!said.contains("../r100"));
+}

@@ -81,7 +81,7 @@ fn the_kernel_holds_a_stage_to_its_memory_where_it_gives_groups() {
     }
     // Too short for a look, and ended well in spite of what the kernel did to its helper.
     let tiny = Tiny::with(
-        "[stage.brief]\nrun = \"python3 -c 'x = bytearray(200 << 20)'; (setsid sh -c 'sleep 300 & echo $! > pid'); echo x > out\"\nwrites = [\"out\"]\nneeds = { memory = \"50MiB\" }\n\
+        "[stage.brief]\nrun = \"python3 -c 'x = bytearray(200 << 20)'; (setsid -w sh -c 'sleep 300 & echo $! > pid'); echo x > out\"\nwrites = [\"out\"]\nneeds = { memory = \"50MiB\" }\n\
          [stage.words]\nrun = [\"sh\", \"-c\", \"echo \\\"$1, $2\\\" > words\", \"sh\", \"two words\", \"$HOME\"]\nwrites = [\"words\"]\nneeds = { memory = \"50MiB\" }\n",
     );
     let run = textum(&tiny, &["run", "--keep-going", "--format", "json"]).expect(1);

@@ -58,6 +58,12 @@ impl<'s> Placed<'s> {
             let margin = if high > low { (high - low) * 0.04 } else { (low.abs() * 0.1).max(0.5) };
             (low, high) = (low - margin, high + margin);
         }
+        // A range that has no end, or none that a logarithm has, would have marks without end.
+        let is_log = *scale == Scale::Log;
+        let has_ends = if is_log { low > 0.0 && (high / low).is_finite() } else { (high - low).is_finite() };
+        if !(has_ends && low < high) {
+            (low, high) = if is_log { (0.1, 10.0) } else { (0.0, 1.0) };
+        }
         Placed { scale, range: (low, high), page }
     }
 
@@ -68,7 +74,8 @@ impl<'s> Placed<'s> {
             Scale::Log => return None,
             _ => (value - self.range.0) / (self.range.1 - self.range.0),
         };
-        share.is_finite().then_some(self.page.0 + share * (self.page.1 - self.page.0))
+        // Far beyond the page is far enough: programs that show SVG reckon with less than double precision.
+        share.is_finite().then(|| (self.page.0 + share * (self.page.1 - self.page.0)).clamp(-1e5, 1e5))
     }
 
     /// Where the marks of the axis stand and what is written there.

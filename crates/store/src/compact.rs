@@ -17,6 +17,10 @@ impl Store {
     /// pack is published before the old ones go. Returns how many were folded.
     pub fn fold_small_packs(&self) -> Result<usize, StoreError> {
         let folder = self.packs_folder();
+        if !folder.exists() {
+            // Nothing has been stored yet.
+            return Ok(0);
+        }
         let small: Vec<_> = list_packs(&folder)?.into_iter().filter(|(_, length)| *length < SMALL).collect();
         if small.len() < MANY {
             return Ok(0);

@@ -15,6 +15,23 @@
 //! Three truths: a comparison with a metric that is not there, or is not finite, is neither true nor false but
 //! unknown (Kleene, "On notation for ordinal numbers", JSL 1938): `not` of it is unknown too, and what is unknown
 //! does not hold. So neither `loss < 1` nor `not loss > 1` lets a NaN through.
+//!
+//! ```
+//! use textum_expr::{Known, Truth, parse};
+//!
+//! let rule = parse("auc >= 0.7 and not loss > 0.5").map_err(|e| e.what)?;
+//! let with_loss = |loss: f64| {
+//!     rule.truth(&|name| match name {
+//!         "auc" => Known::Value(0.9),
+//!         "loss" => Known::Value(loss),
+//!         _ => Known::Unknown,
+//!     })
+//! };
+//! assert_eq!(with_loss(0.4), Truth::True);
+//! assert_eq!(with_loss(0.6), Truth::False);
+//! assert_eq!(with_loss(f64::NAN), Truth::Unknown);
+//! # Ok::<(), String>(())
+//! ```
 
 mod parse;
 mod watch;

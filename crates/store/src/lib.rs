@@ -1,6 +1,19 @@
 //! All content by digest: cut into chunks, compressed where it helps, appended to immutable packs.
 //!
 //! Packs are the truth; indexes beside them are derived. A pack appears whole or not at all.
+//!
+//! ```
+//! use textum_store::{Digest, Store};
+//!
+//! # let folder = tempfile::tempdir()?;
+//! let store = Store::open(folder.path());
+//! let writer = store.writer()?;
+//! let stored = writer.put_bytes(b"yarn")?;
+//! assert!(!store.contains(&stored.digest)?, "nobody sees it before it is published");
+//! writer.publish()?;
+//! assert_eq!(store.read(&Digest::of(b"yarn"))?, b"yarn");
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 mod catalog;
 mod compact;

@@ -5,6 +5,23 @@
 //! - [`row`], [`kind`], [`schema`]: a row's cells as bytes; what a cell is; columns beside each other.
 //! - [`compare`]: two tables row by row. [`filter`]: conditions on rows. [`profile`]: columns in figures.
 //! - [`sorted`]: numbers in order beyond memory.
+//!
+//! ```
+//! use textum_table::{Origin, Row, Table, filter};
+//!
+//! # let folder = tempfile::tempdir()?;
+//! let path = folder.path().join("shifts.csv");
+//! std::fs::write(&path, "loom,humidity\nL01,61.5\nL02,0.6\n")?;
+//! let table = Table::new("shifts.csv", "shifts.csv", Origin::File(path))?;
+//! let mut opened = table.open()?;
+//! let damp = filter::parse("humidity > 1")?.for_columns(&opened.columns)?;
+//! let (mut row, mut found) = (Row::default(), 0);
+//! while opened.rows.next(&mut row)? {
+//!     found += usize::from(damp.holds(&row));
+//! }
+//! assert_eq!((found, table.count_rows()?), (1, 2));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 pub mod compare;
 pub mod decimal;

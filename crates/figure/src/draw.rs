@@ -2,6 +2,7 @@
 
 use std::fmt::Write;
 
+use super::picture::BOLD;
 use super::scale::Placed;
 use super::{Figure, Mark, Scale};
 
@@ -99,7 +100,7 @@ pub fn svg(figure: &Figure) -> String {
         "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 {width} {height}\" width=\"{width}\" height=\"{height}\" \
          font-family=\"'Textum Plain','DejaVu Sans',sans-serif\"><rect width=\"{width}\" height=\"{height}\" fill=\"#fff\"/>"
     );
-    text(&mut out, (18.0, 26.0), &figure.title, "start", 15.0, INK, " font-weight=\"600\"");
+    text(&mut out, (18.0, 26.0), &figure.title, "start", 15.0, INK, BOLD);
     text(&mut out, (18.0, 45.0), &figure.subtitle, "start", 12.0, FAINT, "");
     axes(&mut out, figure, &x, &y, (left, right, top, bottom));
     let mut labels = Vec::new();

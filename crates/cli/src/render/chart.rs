@@ -209,3 +209,38 @@ pub fn curves(drawn: &Drawn<'_>, width: usize, style: &Style) -> String {
     }
     out.trim_end().to_string() + "\n"
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn series(points: Vec<(f64, f64)>) -> Series {
+        Series { name: String::new(), points, color: 0, note: String::new(), dots: false }
+    }
+
+    #[test]
+    fn marks_stand_below_their_places() {
+        for width in [40, 71, 97, 120] {
+            let points: Vec<(f64, f64)> = (0..=20).map(|i| (f64::from(i), f64::from(i * i))).collect();
+            let text = chart(&[series(points)], "x", "y", width, None, false, &Style::new(false));
+            let lines: Vec<Vec<char>> = text.lines().map(|l| l.chars().collect()).collect();
+            let axis = lines.iter().position(|l| l.contains(&'└')).unwrap();
+            let left = lines[axis].iter().position(|c| *c == '└').unwrap() + 1;
+            let wide = lines[axis].len() - left;
+            let marks: String = lines[axis + 1].iter().collect();
+            let mut told = 0;
+            for mark in marks.split_whitespace() {
+                let value: f64 = mark.parse().unwrap();
+                let at = marks.find(&format!(" {mark}")).map_or(0, |i| i + 1) as f64 + (mark.len() / 2) as f64;
+                let place = left as f64 + value / 20.0 * (wide - 1) as f64;
+                // Those at the ends must not leave the chart.
+                assert!((at - place).abs() <= 2.0, "{mark} at {at}, not {place}, of {width}:\n{text}");
+                told += 1;
+            }
+            assert!(told >= 3, "{text}");
+            // A curve that rises ends at the upper right.
+            let top: String = lines[..2].iter().flatten().collect();
+            assert!(top.chars().any(|c| ('\u{2801}'..='\u{28ff}').contains(&c)), "{text}");
+        }
+    }
+}

@@ -134,6 +134,22 @@ fn predictions_are_evaluated_without_a_script() {
     assert!(tiny.read("fig/roc.svg").contains("area 0.75") && tiny.read("fig/groups.csv").starts_with("loom,auc,"));
     textum(&tiny, &["run"]).expect(0).says("nothing to do");
     textum(&tiny, &["rebuild", "last"]).expect(0).says("identical");
+    // In which direction its metrics get better is known; what the manifest says comes first and holds.
+    tiny.write("textum.toml", tiny.read("textum.toml") + "\n[metric.recall]\nbetter = \"lower\"\n");
+    tiny.write("p.csv", "loom,stopped,p\nL1,0,0.1\nL1,0,0.2\nL2,1,0.65\nL2,1,0.8\n");
+    textum(&tiny, &["run"]).expect(0);
+    let told = textum(&tiny, &["compare", "last~1", "last", "--format", "json"]).expect(0).json();
+    let told: Vec<(String, String)> = told["metrics"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|m| (m["name"].as_str().unwrap().to_string(), m["better"].as_str().unwrap_or("").to_string()))
+        .collect();
+    assert_eq!(told[..2], [("recall".to_string(), "lower".to_string()), ("auc".to_string(), "higher".to_string())]);
+    assert!(
+        told.contains(&("brier".to_string(), "lower".to_string())) && told.contains(&("true_positives".to_string(), String::new()))
+    );
+    textum(&tiny, &["show", "best:auc"]).expect(0).says("auc 1");
     for (rows, why) in [
         (
             "L1,0,0.1\nL1,1,\nL2,1,high\nL2,0,1.5\n",

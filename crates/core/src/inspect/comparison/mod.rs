@@ -174,7 +174,7 @@ pub fn compare(project: &Project, sides: &[Side]) -> Result<Comparison, CompareE
     let commands: Vec<Differing> = commands.into_iter().filter(|d| !by_params(d) && !only_not_begun(d, sides)).collect();
     let (environment, packages) = environment(project, sides)?;
     let (from, _) = split(sides.iter().map(from).collect());
-    let metrics = metrics(sides);
+    let metrics = metrics(sides, &project.manifest.metrics);
     let same_metrics = metrics.iter().filter(|m| m.values.windows(2).all(|w| w[0] == w[1])).count();
     Ok(Comparison {
         runs: sides.iter().map(|s| s.run.run.clone()).collect(),
@@ -286,15 +286,16 @@ fn environment(project: &Project, sides: &[Side]) -> Result<(Vec<Differing>, usi
     Ok((differing, same))
 }
 
-fn metrics(sides: &[Side]) -> Vec<MetricRow> {
+fn metrics(sides: &[Side], declared: &[(String, Better)]) -> Vec<MetricRow> {
     let mut better: BTreeMap<String, Better> = BTreeMap::new();
     for side in sides {
         better.extend(side.run.better.iter().map(|(n, b)| (n.clone(), *b)));
     }
     let names: BTreeSet<&String> = sides.iter().flat_map(|s| s.run.metrics.keys()).collect();
-    // Those with a direction first: somebody cares for them.
+    // Those of the manifest first, in its order, then others with a direction: somebody cares for them.
     let mut names: Vec<&String> = names.into_iter().collect();
-    names.sort_by_key(|n| !better.contains_key(*n));
+    let place = |name: &String| declared.iter().position(|(n, _)| n == name).unwrap_or(usize::MAX);
+    names.sort_by_key(|n| (place(n), !better.contains_key(*n)));
     let row = |name: &String| {
         let values: Vec<Option<Metric>> = sides.iter().map(|s| s.run.metrics.get(name).copied()).collect();
         let direction = better.get(name).copied();

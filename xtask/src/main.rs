@@ -1,6 +1,9 @@
 //! The project's own chores: `cargo xtask ci | check | picture`.
 
+#![allow(clippy::disallowed_methods)] // a tool of the build, not a part of the program
+
 mod house;
+mod supply;
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -20,7 +23,7 @@ fn main() -> ExitCode {
         Some("check") => check(&top),
         Some("picture") => draw(&top),
         _ => Err(
-            "cargo xtask ci       all that CI checks\ncargo xtask check    sizes of files, direction of the rooms, the picture\n\
+            "cargo xtask ci       all that CI checks\ncargo xtask check    sizes of files, direction of the rooms, the picture, licences\n\
                   cargo xtask picture  draws the rooms into docs/architecture.md anew"
                 .to_string(),
         ),
@@ -72,6 +75,7 @@ fn check(top: &Path) -> Result<(), String> {
     if drawn_into(&page, &house::picture(&knows)).as_deref() != Some(page.as_str()) {
         wrong.push(format!("{PAGE}: the picture is not that of the code: `cargo xtask picture` draws it anew"));
     }
+    wrong.extend(supply::look(top)?);
     if wrong.is_empty() { Ok(()) } else { Err(wrong.join("\n")) }
 }
 

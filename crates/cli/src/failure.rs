@@ -1,6 +1,7 @@
 //! The one table from errors to what is said, what to do next, and the exit status.
 
 use textum_core::config::manifest::{LoadError, ManifestError, SetError, WriteParamsError};
+use textum_core::config::param_file::ParamFileError;
 use textum_core::config::sweep::SweepError;
 use textum_core::data::DataError;
 use textum_core::figure::PictureError;
@@ -9,7 +10,7 @@ use textum_core::inspect::comparison::CompareError;
 use textum_core::inspect::curve::CurveError;
 use textum_core::inspect::lineage::TraceError;
 use textum_core::maintain::rebuild::RebuildError;
-use textum_core::maintain::restore::RestoreError;
+use textum_core::maintain::restore::{ParamsError, RestoreError};
 use textum_core::maintain::upkeep::UpkeepError;
 use textum_core::maintain::verify::VerifyError;
 use textum_core::pipeline::exec::ExecError;
@@ -168,13 +169,18 @@ unwrapping!(CheckpointError { Ledger },
     CheckpointError::NoDirection(_) => wrong("add [metric.NAME] with better = \"higher\" or \"lower\" to the manifest"),
     CheckpointError::Form(_) => wrong("`textum runs --steps RUN` lists steps and checkpoints"),
 );
+unwrapping!(ParamsError { Manifest, Load, Io });
+unwrapping!(ParamFileError { Io },
+    ParamFileError::NoPlace { .. } => wrong("a value with an anchor, an alias, a merged one or a list over several lines has no place of its own: change the file by hand, or give it one"),
+    ParamFileError::Format(_) | ParamFileError::TooLarge(_) | ParamFileError::Malformed { .. } => wrong("correct the file: `textum plan` shows what is wrong"),
+);
 unwrapping!(WriteParamsError {},
     WriteParamsError::Malformed(_) => wrong("correct the manifest: `textum plan` shows its mistakes"),
 );
 unwrapping!(LoadProjectError { Workspace, Manifest, Ledger });
 unwrapping!(SetError {},
-    SetError::Form(_) | SetError::Unknown { .. } => wrong("`textum show last` lists the parameters; the manifest has them in [params]"),
-    SetError::WrongType { .. } => wrong("give a value of the type that the manifest has"),
+    SetError::Form(_) | SetError::Unknown { .. } => wrong("`textum show last` lists the parameters; the manifest has them in [params], or in the files that it names in `param_files`"),
+    SetError::WrongType { .. } => wrong("give a value of the type that it has now"),
 );
 unwrapping!(PythonError {},
     PythonError::NotFound(_) => absent("install it, activate its virtual environment, or correct `python` in [environment]"),
@@ -205,7 +211,10 @@ impl From<TableError> for Failure {
         let said = error.to_string();
         match error {
             TableError::Io(e) => e.into(),
-            TableError::Store(e) => e.into(),
+            TableError::Source(e) => match e.downcast::<StoreError>() {
+                Ok(e) => (*e).into(),
+                Err(e) => damaged("`textum verify` looks whether it is whole")(e.to_string()),
+            },
             TableError::NoTable { .. } => {
                 wrong("tables are files ending in .csv, .tsv, .jsonl, .ndjson or .parquet, also with .gz or .zst")(said)
             }
@@ -254,7 +263,7 @@ unwrapping!(FieldError { Ledger },
     FieldError::Unknown { .. } => absent("`textum runs --all` shows what runs are told apart by"),
     FieldError::Filter { text, source } => |_| pointed_at(&text, &source),
 );
-unwrapping!(ExecError { Name, Plan, Io, Scan, Store, Ledger, Receipt, Document, Put, Clear, Python, Workspace, Data },
+unwrapping!(ExecError { Name, Plan, Io, Scan, ParamFile, Store, Ledger, Receipt, Document, Put, Clear, Python, Workspace, Data },
     ExecError::RunTaken(_) => damaged("run the command again"),
     ExecError::NotBegun => |said| Failure::new(INTERRUPTED, said, "run it again"),
     ExecError::NotSelected { .. } => wrong("name the stage among those to run, or name none"),

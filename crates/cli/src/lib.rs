@@ -1,5 +1,7 @@
 //! The command line of Textum: parse, call the core, render. Everything that computes is in `textum-core`.
 
+#![cfg_attr(test, allow(clippy::disallowed_methods))]
+
 mod args;
 mod commands;
 mod complete;
@@ -32,6 +34,7 @@ pub fn main() -> ExitCode {
     };
     let ui = Ui::new(&arguments.global);
     silence_guarded_panics();
+    ui::trace_if_asked(&ui);
     let result =
         ui.only(forms::of(&words)).and_then(|()| dispatch(arguments, &ui)).and_then(|code| ui.unprinted().map_or(Ok(code), Err));
     match result {

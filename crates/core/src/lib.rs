@@ -18,6 +18,8 @@
 //!
 //! A newcomer's rule: decides → `pipeline/plan`; needs the disk → `project` or `pipeline/exec`; shows → the command line.
 
+#![cfg_attr(test, allow(clippy::disallowed_methods))]
+
 pub use textum_base::fsio;
 pub use textum_expr as expr;
 pub use textum_figure as figure;

@@ -1,6 +1,6 @@
 //! Random pipelines with random histories: every past output is traced and rebuilt to identical bytes,
 //! no key is executed twice, a plan and the run after it agree, and nothing stale is ever handed out.
-#![allow(clippy::unwrap_used, missing_docs)]
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, missing_docs)]
 
 use std::collections::{BTreeMap, HashSet};
 
@@ -192,7 +192,7 @@ fn live_through(stages: Vec<Stage>, edits: &[Edit]) {
         for node in found.nodes.iter().filter(|n| n.kind != NodeKind::Folder) {
             assert_eq!(project.store.read(&node.digest).map(|b| textum_core::store::Digest::of(&b)).unwrap(), node.digest);
         }
-        let options = RebuildOptions { tolerance: 0.0, keep: false, echo: false, by: "test".into() };
+        let options = RebuildOptions { tolerance: 0.0, keep: false, echo: false, by: Default::default() };
         let outcome = rebuild(&mut project, &target, &options, &Silent, &cancel).unwrap();
         assert_eq!(outcome.verdict, Verdict::Identical, "{id}");
     }

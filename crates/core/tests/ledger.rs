@@ -1,5 +1,5 @@
 //! The ledger says the same whatever order documents come in; and what people may call things.
-#![allow(clippy::unwrap_used, missing_docs)]
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, missing_docs)]
 
 use std::path::{Path, PathBuf};
 

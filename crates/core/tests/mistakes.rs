@@ -1,6 +1,6 @@
 //! Each mistake that a manifest can have: what is said, and which text is pointed at. The text pointed at stands
 //! between « and ».
-#![allow(clippy::unwrap_used, missing_docs)]
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, missing_docs)]
 #![allow(clippy::too_many_lines)] // a table
 
 use std::path::Path;
@@ -170,4 +170,88 @@ proptest! {
             }
         }
     }
+}
+
+/// A manifest in a folder with these files, and what is said of it: title, text pointed at, mend.
+fn beside(files: &[(&str, &str)], manifest: &str) -> Vec<(String, String, String)> {
+    let folder = tempfile::tempdir().unwrap();
+    for (path, text) in files {
+        let path = folder.path().join(path);
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(path, text).unwrap();
+    }
+    match Manifest::parse(&folder.path().join("textum.toml"), manifest.to_string()) {
+        Ok(_) => Vec::new(),
+        Err(error) => {
+            error.mistakes.iter().map(|m| (m.title.clone(), error.text[m.span.clone()].to_string(), m.help.clone())).collect()
+        }
+    }
+}
+
+#[test]
+fn mistakes_around_files_of_parameters() {
+    let files = [
+        ("conf/fit.yaml", "rate: 0.1\nkind: x\n"),
+        ("fit.toml", "rate = 1\n"),
+        ("bad.json", "{"),
+        ("list.yml", "- 1\n"),
+        ("a.csv", ""),
+    ];
+    let of = |named: &str, more: &str| beside(&files, &format!("[project]\nname = \"looms\"\nparam_files = [{named}]\n{more}\n"));
+    let stage = |more: &str| format!("[stage.fit]\nrun = \"true\"\nwrites = [\"out\"]\n{more}");
+    assert_eq!(of("\"conf/fit.yaml\"", &stage("params = [\"fit\"]")), []);
+    let cases = [
+        ("\"conf/fit.yaml\", \"conf/./fit.yaml\"", String::new(), "is named twice", "\"conf/./fit.yaml\"", "once"),
+        (
+            "\"conf/fit.yaml\", \"fit.toml\"",
+            String::new(),
+            "`fit.rate` of `fit.toml` clashes with `fit.rate`",
+            "\"fit.toml\"",
+            "another name",
+        ),
+        (
+            "\"conf/fit.yaml\"",
+            "[params]\nfit = 1".into(),
+            "`fit.kind` of `conf/fit.yaml` clashes with `fit`",
+            "\"conf/fit.yaml\"",
+            "",
+        ),
+        ("\"conf/fit.yaml\"", "[params]\nfit = { rate = { a = 1 } }".into(), "clashes with `fit.rate.a`", "\"conf/fit.yaml\"", ""),
+        ("\"gone.yaml\"", String::new(), "`gone.yaml` does not exist", "\"gone.yaml\"", "put it there"),
+        ("\"../fit.yaml\"", String::new(), "leaves the project", "\"../fit.yaml\"", ""),
+        ("\"a.csv\"", String::new(), "neither YAML, TOML nor JSON", "\"a.csv\"", ".yaml"),
+        ("\"bad.json\"", String::new(), "`bad.json` cannot be understood", "\"bad.json\"", "tables in tables"),
+        ("\"list.yml\"", String::new(), "holds no names with values", "\"list.yml\"", ""),
+        ("\"conf\"", String::new(), "regular file", "\"conf\"", "regular file"),
+        ("\"conf/fit.yaml\"", stage("params = [\"fit.rat\"]"), "no parameter `fit.rat`", "\"fit.rat\"", "did you mean `fit.rate`"),
+        ("\"conf/fit.yaml\"", stage("reads = [\"conf\"]"), "reads `conf`, in which `conf/fit.yaml` lies", "fit", "one by one"),
+        (
+            "\"conf/fit.yaml\"",
+            stage("reads = [\"conf/fit.yaml\"]"),
+            "reads `conf/fit.yaml`: a file of parameters",
+            "fit",
+            "`params`",
+        ),
+        ("\"conf/fit.yaml\"", stage("metrics = [\"conf/fit.yaml\"]"), "writes `conf/fit.yaml`, where", "fit", "--params"),
+        ("\"conf/fit.yaml\"", stage("checkpoints = \"conf\""), "writes `conf`, where", "fit", "another path"),
+        (
+            "\"conf/fit.yaml\"",
+            "[data.c]\npath = \"conf\"".into(),
+            "dataset `c` holds the file of parameters",
+            "\"conf\"",
+            "not both",
+        ),
+        ("\"conf/fit.yaml\"", "[environment]\nfiles = [\"conf\"]".into(), "would count whole", "\"conf\"", "take it out"),
+    ];
+    let mut amiss = Vec::new();
+    for (named, more, title, at, help) in cases {
+        match &of(named, &more)[..] {
+            [(said, place, mend)] if said.contains(title) && place == at && mend.contains(help) => {}
+            found => amiss.push(format!("{named} {more}: {title:?} was to be said at {at:?}: {found:#?}")),
+        }
+    }
+    assert!(amiss.is_empty(), "{}", amiss.join("\n"));
+    // A file that cannot be had brings no second mistake: that its parameters are not there.
+    let only = of("\"gone.yaml\"", &stage("params = [\"gone.rate\"]\n"));
+    assert!(matches!(&only[..], [(title, ..)] if title.contains("does not exist")), "{only:#?}");
 }

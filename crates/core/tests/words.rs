@@ -1,5 +1,5 @@
 //! Values on their way out: into a shell's command line, into a script's parameters, and signals on their way in.
-#![allow(clippy::unwrap_used, missing_docs)]
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, missing_docs)]
 
 use std::io::Write;
 use std::process::Command as Process;

@@ -33,6 +33,8 @@
 //! # Ok::<(), String>(())
 //! ```
 
+#![cfg_attr(test, allow(clippy::disallowed_methods))]
+
 mod parse;
 mod watch;
 

@@ -1,6 +1,6 @@
 //! Conditions against a second reading of what they mean: random ones are written as text, parsed, and held
 //! against random values; the truth must be that of the plain evaluator below.
-#![allow(clippy::unwrap_used, missing_docs)]
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, missing_docs)]
 
 use proptest::prelude::*;
 use textum_expr::{Known, Truth, parse};

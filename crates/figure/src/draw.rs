@@ -2,7 +2,6 @@
 
 use std::fmt::Write;
 
-use super::picture::BOLD;
 use super::scale::Placed;
 use super::{Figure, Mark, Scale};
 
@@ -64,6 +63,21 @@ fn values(figure: &Figure) -> (Vec<f64>, Vec<f64>) {
     (xs, ys)
 }
 
+/// The room that the names of lines take beside them.
+pub fn room_for_names(figure: &Figure) -> f64 {
+    let named = |m: &Mark| match m {
+        Mark::Line { name: Some(name), .. } => Some(width_of(name) + 8.0),
+        _ => None,
+    };
+    figure.marks.iter().filter_map(named).fold(0.0, f64::max)
+}
+
+/// How it is said that letters are bold.
+pub const BOLD: &str = " font-weight=\"600\"";
+
+/// Letters that stand over lines have an edge of the ground around them.
+const HALO: &str = " paint-order=\"stroke\" stroke=\"#ffffff\" stroke-width=\"3\"";
+
 /// Moves labels apart that would stand on one another; keeps their order.
 fn spread(places: &mut [(f64, usize)], gap: f64, bounds: (f64, f64)) {
     places.sort_by(|a, b| a.0.total_cmp(&b.0));
@@ -81,17 +95,12 @@ fn spread(places: &mut [(f64, usize)], gap: f64, bounds: (f64, f64)) {
 /// Draws a figure.
 pub fn svg(figure: &Figure) -> String {
     let (width, height) = figure.size;
-    let named = |m: &Mark| match m {
-        Mark::Line { name: Some(name), .. } => Some(width_of(name)),
-        _ => None,
-    };
-    let beside = figure.marks.iter().filter_map(named).fold(0.0, f64::max);
     let y_names = match &figure.y.scale {
         Scale::Names(names) => names.iter().map(|n| width_of(n)).fold(0.0, f64::max),
         _ => 38.0,
     };
     let left = 34.0 + y_names.min(width * 0.3);
-    let right = width - 22.0 - if beside > 0.0 { (beside + 8.0).min(width * 0.42) } else { 0.0 };
+    let right = width - 22.0 - room_for_names(figure).max(figure.room).min(width * 0.42);
     let (top, bottom) = (if figure.subtitle.is_empty() { 48.0 } else { 66.0 }, height - 54.0);
     let (xs, ys) = values(figure);
     let x = Placed::new(&figure.x.scale, figure.x.range, xs.into_iter(), (left, right));
@@ -227,9 +236,12 @@ fn draw(out: &mut String, mark: &Mark, x: &Placed<'_>, y: &Placed<'_>, page: (f6
                 text(out, ((a + c) / 2.0, (b + d) / 2.0 + 4.0), said, "middle", 12.0, ink, "");
             }
         }
-        Mark::Text { at, text: said } => {
+        Mark::Text { at, text: said, beside } => {
             let Some((a, b)) = place(at.0, at.1) else { return };
-            text(out, (a, b + 4.0), said, "middle", 12.0, FAINT, "");
+            match beside {
+                true => text(out, (a + 6.0, b + 4.0), said, "start", 12.0, FAINT, HALO),
+                false => text(out, (a, b + 4.0), said, "middle", 12.0, FAINT, ""),
+            }
         }
         Mark::Star { at, text: said, color } => {
             let Some((a, b)) = place(at.0, at.1) else { return };

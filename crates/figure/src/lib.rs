@@ -1,10 +1,14 @@
 //! Figures: axes, lines, points, bars and cells as SVG, and that as PNG. Series are named beside their
 //! ends rather than in a legend.
 
+#![cfg_attr(test, allow(clippy::disallowed_methods))]
+
 mod draw;
+#[cfg(feature = "png")]
 mod picture;
 mod scale;
 
+#[cfg(feature = "png")]
 pub use picture::{PictureError, png};
 pub use scale::{nice_ticks, number};
 
@@ -85,12 +89,14 @@ pub enum Mark {
         /// Column, row, shade, text.
         cells: Vec<(f64, f64, f64, String)>,
     },
-    /// A text, its middle at a place.
+    /// A text.
     Text {
         /// Where.
         at: (f64, f64),
         /// The text.
         text: String,
+        /// Whether it stands at the right of its place, over whatever is there; else its middle is at the place.
+        beside: bool,
     },
     /// A star with a text beside it.
     Star {
@@ -118,12 +124,14 @@ pub struct Figure {
     pub marks: Vec<Mark>,
     /// Width and height in pixels.
     pub size: (f64, f64),
+    /// At least so much room at the right for the names of lines, in pixels: figures on one page share it.
+    pub room: f64,
 }
 
 impl Figure {
     /// A figure without marks.
     pub fn new(title: &str, x: Axis, y: Axis) -> Figure {
-        Figure { title: title.to_string(), subtitle: String::new(), x, y, marks: Vec::new(), size: (760.0, 440.0) }
+        Figure { title: title.to_string(), subtitle: String::new(), x, y, marks: Vec::new(), size: (760.0, 440.0), room: 0.0 }
     }
 
     /// With one more mark.
@@ -135,6 +143,11 @@ impl Figure {
     /// A line without a name.
     pub fn line(self, points: Vec<(f64, f64)>, color: &str, dashed: bool) -> Figure {
         self.with(Mark::Line { points, name: None, color: color.to_string(), dashed })
+    }
+
+    /// The room at the right that the names of its lines take, in pixels.
+    pub fn room_for_names(&self) -> f64 {
+        draw::room_for_names(self)
     }
 
     /// The figure as SVG.

@@ -4,6 +4,8 @@ use std::sync::Arc;
 
 use resvg::{tiny_skia, usvg};
 
+use crate::draw::BOLD;
+
 const LETTERS: &[u8] = include_bytes!("../assets/plain.ttf");
 
 /// Why a figure could not be made a picture.
@@ -30,9 +32,6 @@ fn with_bold_as_strokes(svg: &str) -> String {
     }
     out
 }
-
-/// How `draw` says that letters are bold.
-pub const BOLD: &str = " font-weight=\"600\"";
 
 /// Draws SVG as a PNG, so many times as large.
 pub fn png(svg: &str, scale: f32) -> Result<Vec<u8>, PictureError> {

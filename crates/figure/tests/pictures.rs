@@ -1,6 +1,6 @@
 //! Figures of anything at all: SVG that is well formed, words that stay words, nothing beyond the page, and a picture of
 //! the size that was asked for.
-#![allow(clippy::unwrap_used, missing_docs)]
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, missing_docs)]
 
 use proptest::prelude::*;
 use textum_figure::{Axis, COLORS, Figure, Mark, Scale, nice_ticks, number, png};
@@ -36,7 +36,7 @@ fn mark() -> impl Strategy<Value = Mark> {
         }),
         (prop::collection::vec((value(), value(), value()), 0..20), color()).prop_map(|(bars, color)| Mark::Bars { bars, color }),
         prop::collection::vec((0.0..5.0f64, 0.0..5.0f64, value(), words()), 0..12).prop_map(|cells| Mark::Cells { cells }),
-        (pair(), words()).prop_map(|(at, text)| Mark::Text { at, text }),
+        (pair(), words()).prop_map(|(at, text)| Mark::Text { at, beside: text.len() % 2 == 0, text }),
         (pair(), words(), color()).prop_map(|(at, text, color)| Mark::Star { at, text, color }),
     ]
 }
@@ -75,7 +75,7 @@ proptest! {
         marks in prop::collection::vec(mark(), 0..6),
         size in (120.0..900.0f64, 120.0..700.0f64),
     ) {
-        let figure = Figure { title, subtitle, x, y, marks, size };
+        let figure = Figure { title, subtitle, x, y, marks, size, room: 60.0 };
         let svg = figure.svg();
         prop_assert!(!svg.contains("<script") && !svg.contains("NaN") && !svg.contains("inf"), "{}", svg);
         prop_assert!(svg.chars().all(|c| !c.is_control() || c == '\n' || c == '\t'), "a control character: {:?}", svg);

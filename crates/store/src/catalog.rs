@@ -3,10 +3,10 @@
 //! The table keeps the first eight bytes of each digest; a hit is confirmed in the index file itself,
 //! so that memory stays small however many entries there are.
 
-use std::collections::HashMap;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, OnceLock};
 
 use super::index::{self, Record};
 use super::{Digest, StoreError};
@@ -37,6 +37,8 @@ enum Source {
 struct PackRef {
     name: Digest,
     source: Source,
+    pack_file: OnceLock<Arc<File>>,
+    index_file: OnceLock<Arc<File>>,
 }
 
 /// All packs of a store and what is in them, as of the last look.
@@ -44,11 +46,26 @@ pub struct Catalog {
     folder: PathBuf,
     packs: Vec<PackRef>,
     slots: Vec<Slot>,
-    handles: Mutex<HashMap<PathBuf, Arc<File>>>,
+    /// Where the slots of each value of the first [`Catalog::bits`] bits of a prefix begin, and a last entry with
+    /// their number: digests are spread evenly, so that what is left to search is short.
+    starts: Vec<u32>,
+    bits: u32,
+    /// How many files are kept open.
+    kept_open: AtomicUsize,
 }
 
-/// File handles kept open at once; a look-up in another pack than these opens it anew.
-const MOST_HANDLES: usize = 96;
+/// Which file of a pack.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+enum Which {
+    Pack,
+    Index,
+}
+
+/// A table of starts has at most two to this many entries.
+const MOST_BITS: u32 = 20;
+
+/// So many files are kept open; each look-up in another one opens it anew.
+const MOST_HANDLES: usize = 160;
 
 fn prefix_of(digest: &Digest) -> u64 {
     let b = digest.as_bytes();
@@ -88,7 +105,14 @@ pub fn records_of(folder: &Path, name: &Digest) -> Result<Vec<Record>, StoreErro
 impl Catalog {
     /// Of a folder that is not there yet.
     pub fn empty(folder: &Path) -> Catalog {
-        Catalog { folder: folder.to_path_buf(), packs: Vec::new(), slots: Vec::new(), handles: Mutex::default() }
+        Catalog {
+            folder: folder.to_path_buf(),
+            packs: Vec::new(),
+            slots: Vec::new(),
+            starts: vec![0, 0],
+            bits: 0,
+            kept_open: AtomicUsize::new(0),
+        }
     }
 
     /// Reads the indexes of all packs in the folder; a missing or damaged index is made anew.
@@ -100,8 +124,26 @@ impl Catalog {
                 other => other?,
             }
         }
-        catalog.slots.sort_unstable();
+        catalog.sort();
         Ok(catalog)
+    }
+
+    fn sort(&mut self) {
+        self.slots.sort_unstable();
+        // About eight slots an entry.
+        self.bits = (self.slots.len() / 8).checked_ilog2().unwrap_or(0).min(MOST_BITS);
+        self.starts.clear();
+        for (at, slot) in self.slots.iter().enumerate() {
+            let first = self.first_bits(slot.prefix);
+            if self.starts.len() <= first {
+                self.starts.resize(first + 1, at as u32);
+            }
+        }
+        self.starts.resize((1 << self.bits) + 1, self.slots.len() as u32);
+    }
+
+    fn first_bits(&self, prefix: u64) -> usize {
+        if self.bits == 0 { 0 } else { (prefix >> (64 - self.bits)) as usize }
     }
 
     /// The path of a pack by its name.
@@ -131,7 +173,7 @@ impl Catalog {
             pack: number,
             position: position as u32,
         }));
-        self.packs.push(PackRef { name, source });
+        self.packs.push(PackRef { name, source, pack_file: OnceLock::new(), index_file: OnceLock::new() });
         Ok(())
     }
 
@@ -141,26 +183,32 @@ impl Catalog {
             return Ok(());
         }
         self.take_in(name, length)?;
-        self.slots.sort_unstable();
+        self.sort();
         Ok(())
     }
 
-    fn handle(&self, path: &Path) -> Result<Arc<File>, StoreError> {
-        let mut handles = self.handles.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(file) = handles.get(path) {
+    fn path(&self, number: u32, which: Which) -> PathBuf {
+        let pack = self.pack_path(number);
+        if which == Which::Pack { pack } else { pack.with_extension("index") }
+    }
+
+    fn handle(&self, number: u32, which: Which) -> Result<Arc<File>, StoreError> {
+        let pack = &self.packs[number as usize];
+        let kept = if which == Which::Pack { &pack.pack_file } else { &pack.index_file };
+        if let Some(file) = kept.get() {
             return Ok(file.clone());
         }
-        let file = Arc::new(File::open(path).map_err(IoError::of("open", path))?);
-        if handles.len() >= MOST_HANDLES {
-            handles.clear();
+        let path = self.path(number, which);
+        let file = Arc::new(File::open(&path).map_err(IoError::of("open", &path))?);
+        if self.kept_open.fetch_add(1, Ordering::Relaxed) < MOST_HANDLES {
+            let _ = kept.set(file.clone());
         }
-        handles.insert(path.to_path_buf(), file.clone());
         Ok(file)
     }
 
     /// An open handle of a pack.
     pub fn pack_file(&self, number: u32) -> Result<Arc<File>, StoreError> {
-        self.handle(&self.pack_path(number))
+        self.handle(number, Which::Pack)
     }
 
     fn record(&self, slot: Slot) -> Result<Record, StoreError> {
@@ -168,16 +216,18 @@ impl Catalog {
         match &pack.source {
             Source::InMemory(records) => Ok(records[slot.position as usize]),
             Source::OnDisk => {
-                let path = Catalog::path_of(&self.folder, &pack.name).with_extension("index");
-                index::record_at(&*self.handle(&path)?, &path, slot.position)
+                let file = self.handle(slot.pack, Which::Index)?;
+                index::record_at(&file, slot.position, || self.path(slot.pack, Which::Index))
             }
         }
     }
 
     fn candidates(&self, low: u64, high: u64) -> &[Slot] {
-        let from = self.slots.partition_point(|s| s.prefix < low);
-        let to = from + self.slots[from..].partition_point(|s| s.prefix <= high);
-        &self.slots[from..to]
+        let start = |prefix: u64, after: usize| self.starts[self.first_bits(prefix) + after] as usize;
+        let near = &self.slots[start(low, 0)..start(high, 1)];
+        let from = near.partition_point(|s| s.prefix < low);
+        let to = from + near[from..].partition_point(|s| s.prefix <= high);
+        &near[from..to]
     }
 
     /// All places of this digest's entries, of any kind.

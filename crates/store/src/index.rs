@@ -9,7 +9,7 @@
 
 use std::fs::File;
 use std::os::unix::fs::FileExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use super::pack::{self, EntryHead, coding_from, kind_from};
 use super::{Digest, StoreError};
@@ -96,10 +96,11 @@ pub fn read(path: &Path, pack: &Digest, pack_len: u64) -> Option<Vec<Record>> {
 }
 
 /// The record at a position of an index that was found whole before.
-pub fn record_at(file: &File, path: &Path, position: u32) -> Result<Record, StoreError> {
+pub fn record_at(file: &File, position: u32, path: impl Fn() -> PathBuf) -> Result<Record, StoreError> {
     let mut bytes = [0; RECORD_LEN];
-    file.read_exact_at(&mut bytes, (START + position as usize * RECORD_LEN) as u64).map_err(IoError::of("read", path))?;
-    decode_record(&bytes).ok_or_else(|| StoreError::Damaged { path: path.to_path_buf(), what: "a record is not one".into() })
+    let at = (START + position as usize * RECORD_LEN) as u64;
+    file.read_exact_at(&mut bytes, at).map_err(|e| IoError::of("read", &path())(e))?;
+    decode_record(&bytes).ok_or_else(|| StoreError::Damaged { path: path(), what: "a record is not one".into() })
 }
 
 /// Makes the index of a pack from the pack itself, refusing one whose content does not make up its name.

@@ -15,6 +15,8 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+#![cfg_attr(test, allow(clippy::disallowed_methods))]
+
 mod catalog;
 mod compact;
 mod gc;
@@ -110,7 +112,7 @@ impl Store {
     /// Begins to add content.
     pub fn writer(&self) -> Result<Writer<'_>, StoreError> {
         let packs = self.packs_folder();
-        std::fs::create_dir_all(&packs).map_err(IoError::of("create the folder", &packs))?;
+        textum_base::fsio::create_folder(&packs)?;
         Writer::new(self)
     }
 

@@ -128,6 +128,16 @@ impl Store {
         })
     }
 
+    /// The pieces of a content, if it is stored.
+    pub fn pieces_of(&self, digest: &Digest) -> Result<Option<Vec<Part>>, StoreError> {
+        match self.shape(digest) {
+            Ok(Shape::Whole(found)) => Ok(Some(vec![Part { digest: *digest, length: found.record.entry.raw_len }])),
+            Ok(Shape::Parts(found)) => self.parts(digest, &found).map(Some),
+            Err(StoreError::Missing { .. }) => Ok(None),
+            Err(other) => Err(other),
+        }
+    }
+
     /// Writes a content out, piece by piece, each checked. An error may come after some bytes have been
     /// written: the caller must not use what it got then.
     pub fn copy_to(&self, digest: &Digest, out: &mut dyn Write) -> Result<u64, StoreError> {

@@ -66,10 +66,10 @@ impl Alone<'_> {
             }
         }
         let aside = self.store.folder().join("damaged");
-        fs::create_dir_all(&aside).map_err(IoError::of("create the folder", &aside))?;
+        textum_base::fsio::create_folder(&aside)?;
         let kept = Catalog::path_of(&aside, name);
         fsio::remove_any(&kept)?;
-        if fs::hard_link(&path, &kept).is_err() {
+        if fsio::share_file(&path, &kept).is_err() {
             fsio::copy_file(&path, &kept)?;
         }
         let _ = fsio::remove_any(&path.with_extension("index"));

@@ -1,7 +1,7 @@
 //! Putting content into the store: into a pack written aside, which is then published whole.
 
 use std::collections::HashMap;
-use std::fs::{self, File, OpenOptions};
+use std::fs::{self, File};
 use std::io::{BufWriter, Write};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
@@ -211,10 +211,10 @@ impl<'s> Writer<'s> {
 
 impl OpenPack {
     pub(super) fn create(folder: &Path) -> Result<OpenPack, StoreError> {
-        fs::create_dir_all(folder).map_err(IoError::of("create the folder", folder))?;
+        textum_base::fsio::create_folder(folder)?;
         loop {
             let path = folder.join(format!("{:016x}.part", rand::random::<u64>()));
-            let file = OpenOptions::new().write(true).create_new(true).open(&path).map_err(IoError::of("create", &path))?;
+            let file = fsio::create_only(&path)?;
             file.lock().map_err(IoError::of("lock", &path))?;
             // Between creation and lock another process may have swept the file away as a left-over.
             if file.metadata().map_err(IoError::of("look at", &path))?.nlink() == 0 {
@@ -297,7 +297,7 @@ impl Publisher {
 impl Drop for OpenPack {
     fn drop(&mut self) {
         // After publishing the name is gone already; before it, the part is of no use to anyone.
-        let _ = fs::remove_file(&self.path);
+        let _ = fsio::remove_file(&self.path);
     }
 }
 
@@ -310,7 +310,7 @@ fn sweep(folder: &Path) -> Result<(), StoreError> {
     for entry in entries.flatten() {
         let Ok(file) = File::open(entry.path()) else { continue };
         if file.try_lock().is_ok() {
-            let _ = fs::remove_file(entry.path());
+            let _ = fsio::remove_file(&entry.path());
         }
     }
     Ok(())

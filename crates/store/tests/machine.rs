@@ -1,6 +1,6 @@
 //! The store under anything that may be done to it: what was published is there until it is dropped, to the last byte,
 //! and what was not is not; whoever opens it anew sees the same.
-#![allow(clippy::unwrap_used, missing_docs)]
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, missing_docs)]
 
 use std::collections::{BTreeMap, HashSet};
 

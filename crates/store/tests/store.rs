@@ -1,5 +1,5 @@
 //! The store at its interface: what goes in comes out, damage never does, and indexes are derived.
-#![allow(clippy::unwrap_used, missing_docs)]
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, missing_docs)]
 
 use proptest::prelude::*;
 use textum_store::{

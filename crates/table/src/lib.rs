@@ -23,6 +23,8 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+#![cfg_attr(test, allow(clippy::disallowed_methods))]
+
 pub mod compare;
 pub mod decimal;
 pub mod filter;
@@ -36,11 +38,12 @@ pub mod sorted;
 use std::path::PathBuf;
 
 pub use read::scratch;
-pub use read::{Opened, Origin, Packing, Table, TableFormat, format_of, is_guarded as is_reading_guarded};
+pub use read::{
+    ByColumn, Opened, Origin, Packing, Source, SourceError, Table, TableFormat, Value, format_of, is_guarded as is_reading_guarded,
+};
 pub use row::Row;
 
 use textum_base::fsio::IoError;
-use textum_store::StoreError;
 
 /// Why a table could not be read.
 #[derive(Debug, thiserror::Error)]
@@ -48,9 +51,9 @@ pub enum TableError {
     /// The operating system refused, or packed bytes are not what they must be.
     #[error(transparent)]
     Io(#[from] IoError),
-    /// The store.
-    #[error(transparent)]
-    Store(#[from] StoreError),
+    /// What its bytes come from could not give them.
+    #[error("{0}")]
+    Source(SourceError),
     /// It is no table by its name.
     #[error("{name} is no table that can be read row by row")]
     NoTable {

@@ -44,6 +44,11 @@ impl Row {
         self.cells.push((from, line.len()));
     }
 
+    /// All its bytes.
+    pub(crate) fn bytes(&self) -> &[u8] {
+        &self.bytes
+    }
+
     /// Number of cells.
     pub fn len(&self) -> usize {
         self.cells.len()

@@ -1,5 +1,5 @@
 //! Tables written by others, read back: whatever is in the cells, however the file is written and packed.
-#![allow(clippy::unwrap_used, missing_docs)]
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, missing_docs)]
 
 use std::io::Write;
 

@@ -1,6 +1,6 @@
 //! Tables at their interface: what is said of two tables is what a plain comparison in memory finds, in
 //! every format, whether they fit into memory or not; and odd files are told of, never a crash.
-#![allow(clippy::unwrap_used, missing_docs)]
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, missing_docs)]
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;

@@ -71,6 +71,10 @@ fn write_aside(path: &Path, bytes: &[u8], durable: bool, aside: Option<&Path>) -
     let aside = aside.filter(|aside| same_disk(aside, folder)).unwrap_or(folder);
     fs::create_dir_all(folder).map_err(IoError::of("create the folder", folder))?;
     let part = part_file(aside, 0o666)?;
+    // Who may read the file that it replaces may read it, and nobody else.
+    if let Some(before) = fs::symlink_metadata(path).ok().filter(|m| durable && m.is_file()) {
+        part.as_file().set_permissions(before.permissions()).map_err(IoError::of("write", path))?;
+    }
     let mut out = OutFile::of(part.as_file().try_clone().map_err(IoError::of("write", path))?, part.path());
     out.write_all(bytes).map_err(IoError::of("write", path))?;
     if durable {

@@ -1,4 +1,6 @@
 //! The one place with rename, sync and locks: how a file comes to be whole or not at all.
+// This is the one place.
+#![allow(clippy::disallowed_methods)]
 
 mod atomic;
 mod beneath;
@@ -17,7 +19,10 @@ pub use atomic::{
 pub use beneath::{Scratch, Stamp, Standing, TreeDir};
 pub use lock::{FileLock, TryLock};
 pub use out::OutFile;
-pub use place::{copy_file, remove_any, set_executable};
+pub use place::{
+    append, copy_file, create, create_folder, create_only, overwrite, remove_any, remove_empty_folder, remove_file, set_executable,
+    set_mode, share_file,
+};
 
 /// A failed operation on a path: what was being done, to which path, and why it failed.
 #[derive(Debug)]

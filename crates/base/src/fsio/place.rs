@@ -40,3 +40,49 @@ pub fn set_executable(path: &Path, executable: bool) -> Result<(), IoError> {
     }
     fs::set_permissions(path, fs::Permissions::from_mode(wanted)).map_err(IoError::of("set the mode of", path))
 }
+
+/// Sets the permission bits.
+pub fn set_mode(path: &Path, mode: u32) -> Result<(), IoError> {
+    fs::set_permissions(path, fs::Permissions::from_mode(mode)).map_err(IoError::of("set the mode of", path))
+}
+
+/// Makes a folder and those above it; one that is there already is no error.
+pub fn create_folder(path: &Path) -> Result<(), IoError> {
+    fs::create_dir_all(path).map_err(IoError::of("create the folder", path))
+}
+
+/// Opens a file to write at its end; it is made if it is not there. For logs and signals, which grow.
+pub fn append(path: &Path) -> Result<fs::File, IoError> {
+    fs::OpenOptions::new().create(true).append(true).open(path).map_err(IoError::of("open", path))
+}
+
+/// Makes a file, or empties the one that is there. What must be whole or not at all is for
+/// [`super::write_atomic`].
+pub fn create(path: &Path) -> Result<fs::File, IoError> {
+    fs::File::create(path).map_err(IoError::of("create", path))
+}
+
+/// Writes into a file in place. For what no other process looks at, or what the kernel shows as a file.
+pub fn overwrite(path: &Path, bytes: &[u8]) -> Result<(), IoError> {
+    fs::write(path, bytes).map_err(IoError::of("write", path))
+}
+
+/// Removes a file.
+pub fn remove_file(path: &Path) -> Result<(), IoError> {
+    fs::remove_file(path).map_err(IoError::of("remove", path))
+}
+
+/// Removes a folder that is empty.
+pub fn remove_empty_folder(path: &Path) -> Result<(), IoError> {
+    fs::remove_dir(path).map_err(IoError::of("remove", path))
+}
+
+/// Makes a file to write into, where nothing stands.
+pub fn create_only(path: &Path) -> Result<fs::File, IoError> {
+    fs::OpenOptions::new().write(true).create_new(true).open(path).map_err(IoError::of("create", path))
+}
+
+/// Gives a file a second name, where nothing stands.
+pub fn share_file(from: &Path, to: &Path) -> Result<(), IoError> {
+    fs::hard_link(from, to).map_err(IoError::of("share", from))
+}

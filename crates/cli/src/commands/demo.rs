@@ -10,7 +10,7 @@ use textum_core::project::fingerprint::find_command;
 use textum_core::project::workspace::Project;
 use textum_core::record::receipt::Verdict;
 
-use super::{here, variables};
+use super::{here, repository, variables};
 use crate::args::Global;
 use crate::demo::{DEMO, Step, story};
 use crate::failure::{Failure, NOT_THERE, UNSUCCESSFUL, USAGE};
@@ -31,6 +31,9 @@ pub struct DemoArgs {
     /// Only write the project
     #[arg(long, conflicts_with = "quiet_story")]
     write_only: bool,
+    /// Without a git repository
+    #[arg(long)]
+    no_git: bool,
 }
 
 /// Writes the sample project and plays its story.
@@ -41,18 +44,22 @@ pub fn run(global: &Global, args: &DemoArgs, ui: &Ui) -> Result<u8, Failure> {
         let help = "name a new or an empty folder: textum demo DIR";
         return Err(Failure::new(USAGE, format!("{} is not empty", project.display()), help));
     }
-    let search = std::env::var("PATH").unwrap_or_default();
+    let search = textum_base::environment::variable("PATH").unwrap_or_default();
     if find_command("python3", &search, Path::new("/")).is_none() {
         let help = "install Python 3 (its standard library is enough) and run the demo again";
         return Err(Failure::new(NOT_THERE, "the demo's steps are written in Python, and there is no `python3` on the PATH", help));
     }
     write(&project)?;
+    // A repository of its own, also within another one: its commits are part of the story.
+    let in_git = !args.no_git
+        && repository::begin(&project)
+        && repository::commit(&project, "The pipeline as it was found", "A weaver", "weaver@shed.example");
     if args.write_only {
         ui.result(&format!("the sample project is in {}", args.folder.display()));
         return Ok(0);
     }
     let project = std::fs::canonicalize(&project).map_err(IoError::of("open the folder", &project))?;
-    let player = Player { project: &project, ui, quiet: args.quiet_story };
+    let player = Player { project: &project, ui, quiet: args.quiet_story, in_git };
     for step in story() {
         player.play(&step)?;
     }
@@ -70,9 +77,9 @@ fn write(project: &Path) -> Result<(), Failure> {
 /// Writes a file that is not there yet.
 pub fn put(path: &Path, text: &str) -> Result<(), Failure> {
     if let Some(folder) = path.parent() {
-        std::fs::create_dir_all(folder).map_err(IoError::of("create the folder", folder))?;
+        textum_core::fsio::create_folder(folder)?;
     }
-    Ok(std::fs::write(path, text).map_err(IoError::of("write", path))?)
+    Ok(textum_core::fsio::overwrite(path, text.as_ref())?)
 }
 
 fn shell(project: &Path, command: &str) -> Result<(), Failure> {
@@ -96,6 +103,7 @@ struct Player<'p> {
     project: &'p Path,
     ui: &'p Ui,
     quiet: bool,
+    in_git: bool,
 }
 
 impl Player<'_> {
@@ -115,6 +123,11 @@ impl Player<'_> {
                 self.tell(&format!("{} {command}\n", style.accent("$")));
                 shell(self.project, command)?;
             }
+            Step::Git(command) if self.in_git => {
+                self.tell(&format!("{} {command}\n", style.accent("$")));
+                shell(self.project, command)?;
+            }
+            Step::Git(_) => {}
             Step::Textum(words) => {
                 let first = self.first_run()?;
                 let sweep = self.sweep()?;

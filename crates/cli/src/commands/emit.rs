@@ -52,11 +52,11 @@ pub fn run(args: &EmitArgs, ui: &Ui) -> Result<u8, Failure> {
     let line = signal_line(&signal);
     // What the other side would not understand is told to whoever can mend it.
     parse_line(line.trim_end()).map_err(|what| Failure::new(USAGE, what, "see textum emit --help"))?;
-    let Some(path) = std::env::var_os("TEXTUM_SIGNALS").map(PathBuf::from) else {
+    let Some(path) = textum_base::environment::raw_variable("TEXTUM_SIGNALS").map(PathBuf::from) else {
         ui.say("textum emit: this is not within a stage (TEXTUM_SIGNALS is not set): nothing is recorded");
         return Ok(0);
     };
-    let mut file = std::fs::OpenOptions::new().create(true).append(true).open(&path).map_err(IoError::of("open", &path))?;
+    let mut file = textum_core::fsio::append(&path)?;
     // One write, so that lines of several processes do not mix.
     file.write_all(line.as_bytes()).map_err(IoError::of("write", &path))?;
     match waiting {
@@ -65,8 +65,8 @@ pub fn run(args: &EmitArgs, ui: &Ui) -> Result<u8, Failure> {
     }
 }
 
-fn nanos() -> u128 {
-    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_nanos())
+fn nanos() -> i64 {
+    textum_base::clock::nanoseconds()
 }
 
 /// Waits until the checkpoint is stored, as long as somebody listens.
@@ -79,11 +79,11 @@ fn answer(signals: &Path, name: &str) -> Result<u8, Failure> {
         let alone = matches!(FileLock::try_exclusive(&listening), Ok(TryLock::Taken(_)));
         match std::fs::read_to_string(&answer) {
             Ok(text) if text == "stored" => {
-                let _ = std::fs::remove_file(&answer);
+                let _ = textum_core::fsio::remove_file(&answer);
                 return Ok(0);
             }
             Ok(what) => {
-                let _ = std::fs::remove_file(&answer);
+                let _ = textum_core::fsio::remove_file(&answer);
                 let help = "write the checkpoint first, to the path that the stage declares as `checkpoints`";
                 return Err(Failure::new(UNSUCCESSFUL, what, help));
             }

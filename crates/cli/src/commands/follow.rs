@@ -64,7 +64,12 @@ pub fn run(global: &Global, args: &FollowArgs, ui: &Ui) -> Result<u8, Failure> {
         let name = project.manifest.name.clone();
         let stop =
             |follower: &Follower| drop(ask_to_stop(&runs, &follower.run, &format!("it was stopped by {}", by_whom()), false));
-        watch::watch(&mut follower, &name, &project.manifest.metrics, &stop)
+        let ended = |follower: &Follower| {
+            let project = Project::open(&here(global), variables()).ok()?;
+            let row = project.ledger.run(&follower.run).ok()??;
+            RunReceipt::load(&project.store, &row.receipt).ok()
+        };
+        watch::watch(&mut follower, &name, &project.manifest.metrics, &stop, &ended)
             .map_err(|e| Failure::new(crate::failure::DAMAGE, format!("the terminal cannot be used: {e}"), "use --plain"))?;
         if follower.at_work {
             ui.say(&format!("{run} goes on; textum follow {} looks again", run.rsplit('-').next().unwrap_or_default()));
@@ -120,7 +125,7 @@ fn lines(follower: &mut Follower, ui: &Ui) -> Vec<String> {
         }
         if said.is_none_or(|t| t.elapsed() >= STILL) {
             said = Some(Instant::now());
-            let now = jiff::Timestamp::now();
+            let now = textum_base::clock::now();
             for stage in follower.stages.iter().filter(|s| s.state == ViewState::Running) {
                 ui.result(&render::follow::line(follower, stage, now));
             }

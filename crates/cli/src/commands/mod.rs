@@ -12,6 +12,7 @@ pub mod prune;
 pub mod rebuild;
 pub mod remark;
 pub mod report;
+mod repository;
 pub mod restore;
 pub mod resume;
 pub mod run;
@@ -26,6 +27,7 @@ pub mod verify;
 
 use std::path::PathBuf;
 
+use textum_base::Identity;
 use textum_core::pipeline::exec::close_interrupted;
 use textum_core::project::workspace::{Project, Workspace};
 use textum_core::record::ledger::CheckpointRow;
@@ -42,13 +44,12 @@ pub fn here(global: &Global) -> PathBuf {
 
 /// This process's environment variables, those that are UTF-8.
 pub fn variables() -> Vec<(String, String)> {
-    std::env::vars_os().filter_map(|(k, v)| Some((k.into_string().ok()?, v.into_string().ok()?))).collect()
+    textum_base::environment::variables()
 }
 
 /// Who runs this, and where.
-pub fn by_whom() -> String {
-    let user = std::env::var("USER").or_else(|_| std::env::var("LOGNAME")).unwrap_or_else(|_| "somebody".into());
-    format!("{user}@{}", textum_core::project::fingerprint::host())
+pub fn by_whom() -> Identity {
+    Identity::here()
 }
 
 /// Opens the project to look at it. A run that was cut off is closed on the way.

@@ -7,7 +7,7 @@ use textum_core::config::manifest::manifest_schema;
 use textum_core::fsio::IoError;
 
 use super::demo::put;
-use super::here;
+use super::{here, repository};
 use crate::args::Global;
 use crate::demo::{BARE, Files, TABULAR};
 use crate::failure::Failure;
@@ -16,7 +16,7 @@ use crate::ui::Ui;
 /// What `textum new` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum new                          here, a project with one stage\n  textum new looms --template tabular  a model on a table, from split to scores\n\nIn a folder that holds files already, only what is missing is added; nothing is overwritten."
+    after_help = "Examples:\n  textum new                          here, a project with one stage\n  textum new looms --template tabular  a model on a table, from split to scores\n\nIn a folder that holds files already, only what is missing is added; nothing is overwritten.\nWhere no git repository is, one is begun; nothing is committed."
 )]
 pub struct NewArgs {
     /// The folder of the project
@@ -25,6 +25,9 @@ pub struct NewArgs {
     /// What to begin with
     #[arg(long, value_name = "NAME", default_value = "bare")]
     template: Template,
+    /// Without a git repository
+    #[arg(long)]
+    no_git: bool,
 }
 
 /// What a project can begin with.
@@ -42,7 +45,7 @@ const IGNORED: [&str; 3] = ["/data/", "/build/", "__pycache__/"];
 /// Begins a project.
 pub fn run(global: &Global, args: &NewArgs, ui: &Ui) -> Result<u8, Failure> {
     let root = here(global).join(&args.folder);
-    std::fs::create_dir_all(&root).map_err(IoError::of("create the folder", &root))?;
+    textum_core::fsio::create_folder(&root)?;
     let full = std::fs::canonicalize(&root).map_err(IoError::of("open the folder", &root))?;
     let name = full.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_else(|| "project".into());
     let files: Files = match args.template {
@@ -67,6 +70,9 @@ pub fn run(global: &Global, args: &NewArgs, ui: &Ui) -> Result<u8, Failure> {
     add("textum.schema.json", &serde_json::to_string_pretty(&manifest_schema()).unwrap_or_default())?;
     if ignore(&full)? {
         added.push(".gitignore".into());
+    }
+    if !args.no_git && !repository::is_in_one(&full) && repository::begin(&full) {
+        added.push(".git".into());
     }
     let mut out = String::new();
     for path in &added {
@@ -101,6 +107,6 @@ fn ignore(root: &Path) -> Result<bool, Failure> {
     }
     let gap = if text.is_empty() || text.ends_with('\n') { "" } else { "\n" };
     let new = format!("{text}{gap}{}\n", missing.join("\n"));
-    std::fs::write(&path, new).map_err(IoError::of("write", &path))?;
+    textum_core::fsio::overwrite(&path, new.as_bytes())?;
     Ok(true)
 }

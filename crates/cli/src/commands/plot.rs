@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use clap::{Args, ValueEnum};
-use textum_core::fsio::{self, IoError};
+use textum_core::fsio;
 use textum_core::inspect::curve::{Curve, curves, metrics_by_step};
 use textum_core::project::workspace::Project;
 use textum_core::record::ledger::{Field, NameError, RunRow, Selection};
@@ -195,7 +195,7 @@ fn write(file: &Path, figures: &[textum_core::figure::Figure], table: &str, ui: 
         _ => svg.into_bytes(),
     };
     if let Some(folder) = file.parent().filter(|f| !f.as_os_str().is_empty()) {
-        std::fs::create_dir_all(folder).map_err(IoError::of("create the folder", folder))?;
+        fsio::create_folder(folder)?;
     }
     fsio::write_derived(file, &bytes)?;
     ui.result(&format!("{}", file.display()));

@@ -69,8 +69,8 @@ fn remark(global: &Global, name: &str, note: Option<String>, label: Option<Strin
         run: run.clone(),
         note,
         label,
-        made: jiff::Timestamp::now().to_string(),
-        by: by_whom(),
+        made: textum_base::clock::now().to_string(),
+        by: by_whom().to_string(),
     };
     let writer = project.store.writer()?;
     writer.put_document(&canonical(&receipt)?)?;

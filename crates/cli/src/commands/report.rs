@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use clap::Args;
-use textum_core::fsio::{self, IoError};
+use textum_core::fsio;
 use textum_core::inspect::comparison::{Side, compare};
 use textum_core::inspect::curve::{Curve, curves, metrics_by_step};
 use textum_core::inspect::lineage::{find_target, trace};
@@ -80,7 +80,7 @@ pub fn run(global: &Global, args: &ReportArgs, ui: &Ui) -> Result<u8, Failure> {
             environments: &[],
             used_by: &[],
             versions: &versions,
-            now: jiff::Timestamp::now(),
+            now: textum_base::clock::now(),
         },
         &crate::ui::Style::new(false),
     );
@@ -108,7 +108,7 @@ pub fn run(global: &Global, args: &ReportArgs, ui: &Ui) -> Result<u8, Failure> {
     match &args.output {
         Some(file) => {
             if let Some(folder) = file.parent().filter(|f| !f.as_os_str().is_empty()) {
-                std::fs::create_dir_all(folder).map_err(IoError::of("create the folder", folder))?;
+                fsio::create_folder(folder)?;
             }
             fsio::write_derived(file, text.as_bytes())?;
             ui.result(&file.display().to_string());

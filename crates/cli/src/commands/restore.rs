@@ -4,12 +4,12 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use clap::Args;
-use textum_base::ProjectPath;
-use textum_core::config::manifest::{Manifest, write_params};
+use textum_base::{MANIFEST_NAME, ProjectPath};
 use textum_core::data::{find_data, split_name, version_with};
-use textum_core::fsio;
 use textum_core::inspect::lineage::{Origin, find_target};
-use textum_core::maintain::restore::{Restored, Wanted, of_digest, of_run, of_tree, of_version, restore_into, restore_tree};
+use textum_core::maintain::restore::{
+    Restored, Wanted, of_digest, of_run, of_tree, of_version, restore_into, restore_params, restore_tree,
+};
 use textum_core::project::workspace::Project;
 use textum_core::record::ledger::NameError;
 use textum_core::record::receipt::{Content, PathContent, RunReceipt};
@@ -33,7 +33,7 @@ pub struct RestoreArgs {
     /// Put it into this folder, code included, and leave the working tree alone
     #[arg(short, long, value_name = "DIR", value_hint = clap::ValueHint::DirPath)]
     output: Option<PathBuf>,
-    /// Write the run's parameters into the manifest instead; comments stay
+    /// Write the run's parameters into the manifest and its `param_files` instead; comments stay
     #[arg(long, conflicts_with_all = ["output", "code"])]
     params: bool,
     /// Bring back code and other files that are no dataset as well
@@ -53,7 +53,7 @@ pub fn run(global: &Global, args: &RestoreArgs, ui: &Ui) -> Result<u8, Failure> 
         None => {
             project.workspace.create_state()?;
             let _tree = project.workspace.lock_tree(&format!("process {}, a restore by {}", std::process::id(), by_whom()))?;
-            let name = format!("restore-{}", jiff::Timestamp::now().strftime("%Y%m%d-%H%M%S"));
+            let name = format!("restore-{}", textum_base::clock::now().strftime("%Y%m%d-%H%M%S"));
             let events = ui.events();
             restore_tree(&project, &wanted, args.code, &name, &*events)?
         }
@@ -71,7 +71,7 @@ pub fn run(global: &Global, args: &RestoreArgs, ui: &Ui) -> Result<u8, Failure> 
     Ok(if restored.references_differ.is_empty() { 0 } else { UNSUCCESSFUL })
 }
 
-/// Writes the parameters of a run into the manifest.
+/// Writes the parameters of a run into the manifest and its files of parameters.
 fn params(project: &Project, args: &RestoreArgs, ui: &Ui) -> Result<u8, Failure> {
     let Some(name) = &args.name else {
         return Err(Failure::new(USAGE, "whose parameters?", "name a run, as in: textum restore best:auc --params"));
@@ -79,31 +79,34 @@ fn params(project: &Project, args: &RestoreArgs, ui: &Ui) -> Result<u8, Failure>
     let id = project.ledger.resolve_run(name, &project.manifest.metrics)?;
     let row = project.ledger.run(&id)?.ok_or(NameError::NoRuns)?;
     let receipt = RunReceipt::load(&project.store, &row.receipt)?;
-    let path = &project.manifest.path;
-    let written = write_params(&project.manifest.text, &receipt.params)?;
-    if !written.changed.is_empty() {
-        fsio::write_atomic(path, written.text.as_bytes())?;
-        // What was written must be read as what was meant.
-        Manifest::load(path)?;
-    }
+    let written = restore_params(project, &receipt.params)?;
     let left: Vec<&str> = project.params.iter().map(|(n, _)| n).filter(|n| !receipt.params.contains_key(*n)).collect();
     if ui.format == Format::Json {
         let changed: Vec<_> =
             written.changed.iter().map(|(n, from, to)| serde_json::json!({"name": n, "from": from, "to": to})).collect();
-        ui.json(&serde_json::json!({"run": id, "changed": changed, "absent": written.absent, "not_in_run": left}));
+        ui.json(&serde_json::json!({"run": id, "changed": changed, "files": written.files, "absent": written.absent, "not_in_run": left}));
         return Ok(0);
     }
     let style = &ui.style;
+    let in_file = |name: &str| project.manifest.param_files.iter().any(|f| f.leaves.contains_key(name));
     let mut out = match written.changed.len() {
-        0 => format!("the manifest already has the parameters of {id}\n"),
-        n => format!("{} of {id} written into textum.toml\n", style.bold(&text::counted(n as u64, "parameter"))),
+        0 => format!("the project already has the parameters of {id}\n"),
+        n => {
+            let own = written.changed.iter().any(|(n, _, _)| !in_file(n)).then(|| MANIFEST_NAME.to_string());
+            let files: Vec<String> = own.into_iter().chain(written.files.iter().map(ToString::to_string)).collect();
+            format!("{} of {id} written into {}\n", style.bold(&text::counted(n as u64, "parameter")), files.join(", "))
+        }
     };
     for (name, from, to) in &written.changed {
         out.push_str(&format!("  {name} {} → {}\n", text::param(from), text::param(to)));
     }
     for name in &written.absent {
         let value = receipt.params.get(name).map(|v| text::param(v)).unwrap_or_default();
-        out.push_str(&format!("  {} the manifest does not have {name}, which was {value}\n", style.bad("left out:")));
+        let why = match in_file(name) {
+            true => format!("the file of {name} has no place for another value of it, which was {value}"),
+            false => format!("the project does not have {name}, which was {value}"),
+        };
+        out.push_str(&format!("  {} {why}\n", style.bad("left out:")));
     }
     if !left.is_empty() {
         out.push_str(&format!("  {}\n", style.dim(&format!("the run did not have {}: kept as it is", left.join(", ")))));
@@ -211,12 +214,12 @@ fn tell(
         let now: BTreeMap<&str, String> = project.params.iter().map(|(name, value)| (name, value.to_string())).collect();
         let differs = |(name, then): &(String, String)| {
             let now = now.get(name.as_str()).filter(|now| *now != then)?;
-            Some(format!("{name} {} (the manifest has {})", text::param(then), text::param(now)))
+            Some(format!("{name} {} (the project has {})", text::param(then), text::param(now)))
         };
         let differing: Vec<String> = row.params.iter().filter_map(differs).collect();
         if !differing.is_empty() {
             out.push_str(&format!(
-                "\n  that run had other parameters: {}\n  {} textum restore {} --params writes them into the manifest\n",
+                "\n  that run had other parameters: {}\n  {} textum restore {} --params writes them where they stand\n",
                 text::some(&differing, 6),
                 ui.style.accent("next:"),
                 row.run.rsplit('-').next().unwrap_or_default()

@@ -110,7 +110,7 @@ fn take_params(project: &mut Project, old: &RunReceipt, ui: &Ui) -> Result<(), F
 /// Says what else than the checkpoint is another than when the stage was cut off.
 fn say_changes(project: &Project, old: &StageReceipt, ui: &Ui) -> Result<(), Failure> {
     let mut changed: Vec<String> = Vec::new();
-    for read in old.reads.iter().filter(|r| r.by.is_empty()) {
+    for read in old.reads.iter().filter(|r| r.by.is_empty() && !r.params) {
         if project.scanner.look(&read.at.path)?.as_ref() != Some(&read.at.content) {
             changed.push(read.at.path.to_string());
         }

@@ -98,7 +98,7 @@ pub fn run(global: &Global, args: &RunsArgs, ui: &Ui) -> Result<u8, Failure> {
     let look = render::runs::Listing {
         directions: &project.manifest.metrics,
         versions: &versions,
-        now: jiff::Timestamp::now(),
+        now: textum_base::clock::now(),
         width,
         columns: columns.as_deref(),
         first,

@@ -59,7 +59,7 @@ pub fn completions(args: &CompletionsArgs, ui: &Ui) -> Result<u8, Failure> {
 
 /// Writes a manual page for the program and one for each command.
 pub fn manual(args: &ManualArgs, ui: &Ui) -> Result<u8, Failure> {
-    std::fs::create_dir_all(&args.folder).map_err(IoError::of("create the folder", &args.folder))?;
+    textum_core::fsio::create_folder(&args.folder)?;
     clap_mangen::generate_to(crate::forms::command(), &args.folder).map_err(IoError::of("write manual pages to", &args.folder))?;
     ui.result(&format!("manual pages written to {}", args.folder.display()));
     Ok(0)

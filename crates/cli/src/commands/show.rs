@@ -1,6 +1,7 @@
 //! `textum show`.
 
 use clap::Args;
+use textum_core::event::read_log;
 use textum_core::inspect::lineage::TraceError;
 use textum_core::project::workspace::Project;
 use textum_core::record::ledger::NameError;
@@ -15,14 +16,14 @@ use crate::ui::Ui;
 /// What `textum show` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum show last                 the newest run\n  textum show 7f3a --log fit       what fit printed\n  textum show best:auc --receipt   the receipt itself, as stored\n  textum show b3:91ac22            what a digest is, and where it was met"
+    after_help = "Examples:\n  textum show last                 the newest run\n  textum show 7f3a --log fit       what fit printed\n  textum show 7f3a --log           what happened in the run, and when\n  textum show best:auc --receipt   the receipt itself, as stored\n  textum show b3:91ac22            what a digest is, and where it was met"
 )]
 pub struct ShowArgs {
     /// A run, a digest, or a dataset version
     #[arg(value_name = "RUN|DIGEST|NAME@V", default_value = "last", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
     name: String,
-    /// What a stage printed
-    #[arg(long, value_name = "STAGE", conflicts_with = "receipt", add = clap_complete::ArgValueCandidates::new(crate::complete::stages))]
+    /// What a stage printed; without a stage, what happened in the run and when
+    #[arg(long, value_name = "STAGE", num_args = 0..=1, default_missing_value = "", conflicts_with = "receipt", add = clap_complete::ArgValueCandidates::new(crate::complete::stages))]
     log: Option<String>,
     /// The receipt, byte for byte as stored
     #[arg(long)]
@@ -45,6 +46,9 @@ pub fn run(global: &Global, args: &ShowArgs, ui: &Ui) -> Result<u8, Failure> {
         return Ok(0);
     }
     let receipt = RunReceipt::load(&project.store, &row.receipt)?;
+    if args.log.as_deref() == Some("") {
+        return run_log(&project, &receipt, ui);
+    }
     if let Some(stage) = &args.log {
         return log(&project, &receipt, stage, ui);
     }
@@ -68,6 +72,20 @@ pub fn run(global: &Global, args: &ShowArgs, ui: &Ui) -> Result<u8, Failure> {
     match ui.format {
         Format::Json => ui.json(&render::show::json(&shown)),
         _ => ui.result(&render::show::text(&shown, &ui.style)),
+    }
+    Ok(0)
+}
+
+/// What happened in a run, and when.
+fn run_log(project: &Project, run: &RunReceipt, ui: &Ui) -> Result<u8, Failure> {
+    let Some(log) = &run.log else {
+        let help = "runs made by an earlier Textum have none; `textum show RUN --log STAGE` shows what a stage printed";
+        return Err(Failure::new(NOT_THERE, format!("the run {} has no log", run.run), help));
+    };
+    let logged = read_log(&String::from_utf8_lossy(&project.store.read(&log.digest)?));
+    match ui.format {
+        Format::Json => ui.json(&serde_json::json!(logged)),
+        _ => ui.result(&render::show::log(run, &logged, &ui.style)),
     }
     Ok(0)
 }

@@ -75,7 +75,7 @@ fn tell(project: &Project, target: &Target, found: &Trace, ui: &Ui) -> Result<()
         environments: &environments,
         used_by: &used_by,
         versions: &versions_by_content(project)?,
-        now: jiff::Timestamp::now(),
+        now: textum_base::clock::now(),
     };
     match ui.format {
         Format::Json => ui.json(&render::trace::json(&told)),

@@ -6,13 +6,15 @@ pub enum Step {
     Say(&'static str),
     /// A command of the shell, for what the shed does.
     Shell(&'static str),
+    /// A command of the shell for the project's repository; left out where there is none.
+    Git(&'static str),
     /// A command of Textum; `FIRST` stands for the first run's id, `SWEEP` for the name of the sweep.
     Textum(&'static [&'static str]),
 }
 
 /// The whole story, in order.
 pub fn story() -> Vec<Step> {
-    use Step::{Say, Shell, Textum};
+    use Step::{Git, Say, Shell, Textum};
     vec![
         Say(
             "A weaving shed wants to know which looms will stop in the next shift. The pipeline has five\nstages: clean, split, fit, score, judge. What would a run do?",
@@ -32,6 +34,8 @@ pub fn story() -> Vec<Step> {
         Say("Take its parameters over into the manifest. Its results are recorded: nothing is trained again."),
         Textum(&["restore", "best:auc", "--params"]),
         Textum(&["run"]),
+        Git("git add --all; git commit --quiet --message 'The rate and the depth that the sweep found'"),
+        Git("git log --oneline"),
         Say("Would more rounds help? Go on from the last checkpoint instead of from scratch."),
         Textum(&["run", "--from", "best:auc#last", "--set", "fit.rounds=60"]),
         Textum(&["plot", "best:auc", "last", "--metric", "watch_loss"]),

@@ -67,9 +67,18 @@ fn rounded((low, high): (f64, f64), about: usize) -> ((f64, f64), usize) {
     ((from, to), ((to - from) / step).round() as usize + 1)
 }
 
-/// Draws series into an area of a buffer.
-pub fn draw(series: &[Series], label: (&str, &str), area: Rect, names: Option<&[String]>, log: bool, buffer: &mut Buffer) {
-    let x = range(series.iter().flat_map(|s| s.points.iter().map(|p| p.0)));
+/// Draws series into an area of a buffer; `across` is a range that charts on one page share.
+pub fn draw(
+    series: &[Series],
+    label: (&str, &str),
+    area: Rect,
+    names: Option<&[String]>,
+    log: bool,
+    across: Option<(f64, f64)>,
+    buffer: &mut Buffer,
+) {
+    let shared = across.into_iter().flat_map(|(from, to)| [from, to]);
+    let x = range(series.iter().flat_map(|s| s.points.iter().map(|p| p.0)).chain(shared));
     let y = range(series.iter().flat_map(|s| s.points.iter().map(|p| p.1)));
     let (y, y_marks) = rounded(y, 4);
     let (x, x_marks) = if log || names.is_some() { (x, 4) } else { rounded(x, (area.width / 16).max(2) as usize) };
@@ -117,10 +126,18 @@ fn mark_below(marks: &[String], inside: Rect, area: Rect, look: Painted, buffer:
 }
 
 /// Draws series as lines of text.
-pub fn chart(series: &[Series], x: &str, y: &str, width: usize, names: Option<&[String]>, log: bool, style: &Style) -> String {
+pub fn chart(
+    series: &[Series],
+    (x, y): (&str, &str),
+    width: usize,
+    names: Option<&[String]>,
+    log: bool,
+    across: Option<(f64, f64)>,
+    style: &Style,
+) -> String {
     let area = Rect::new(0, 0, width.min(WIDEST) as u16, ROWS);
     let mut buffer = Buffer::empty(area);
-    draw(series, (x, y), area, names, log, &mut buffer);
+    draw(series, (x, y), area, names, log, across, &mut buffer);
     let mut out = printed(&buffer, style);
     for s in series.iter().filter(|s| !s.name.is_empty() || !s.note.is_empty()) {
         out.push_str(&format!("  {} {}  {}\n", colored("──", s.paint(), style), s.name, style.dim(&s.note)));
@@ -173,6 +190,7 @@ fn colored(text: &str, color: Color, style: &Style) -> String {
 /// Curves in the terminal, a chart for each metric.
 pub fn curves(drawn: &Drawn<'_>, width: usize, style: &Style) -> String {
     let mut out = String::new();
+    let across = drawn.across_all();
     for metric in drawn.metrics {
         let colored = drawn.colored(metric);
         let mut series: Vec<Series> = Vec::new();
@@ -199,7 +217,7 @@ pub fn curves(drawn: &Drawn<'_>, width: usize, style: &Style) -> String {
         series.reverse();
         let x = if drawn.across == Across::Time { "seconds" } else { "step" };
         let y = if drawn.log { format!("log10 {metric}") } else { metric.clone() };
-        let text = chart(&series, x, &y, width, None, false, style);
+        let text = chart(&series, (x, &y), width, None, false, across, style);
         out.push_str(&format!("{}\n{text}", style.bold(metric)));
         let grey = series.iter().filter(|s| s.color == usize::MAX).count();
         if grey > 0 {
@@ -222,7 +240,7 @@ mod tests {
     fn marks_stand_below_their_places() {
         for width in [40, 71, 97, 120] {
             let points: Vec<(f64, f64)> = (0..=20).map(|i| (f64::from(i), f64::from(i * i))).collect();
-            let text = chart(&[series(points)], "x", "y", width, None, false, &Style::new(false));
+            let text = chart(&[series(points)], ("x", "y"), width, None, false, None, &Style::new(false));
             let lines: Vec<Vec<char>> = text.lines().map(|l| l.chars().collect()).collect();
             let axis = lines.iter().position(|l| l.contains(&'└')).unwrap();
             let left = lines[axis].iter().position(|c| *c == '└').unwrap() + 1;

@@ -100,14 +100,8 @@ fn header(told: &Told<'_>) -> Vec<Vec<Cell>> {
         std::iter::once(Cell::default()).chain(told.sides.iter().map(|s| Cell::new(short(&s.run.run), Look::Bold))).collect(),
     );
     rows.push(of("began", &|s| text::moment(&s.run.started)));
-    let state = |s: &Side| match s.run.state {
-        RunState::Done => "done",
-        RunState::Failed => "failed",
-        RunState::Stopped => "stopped",
-        RunState::Interrupted => "interrupted",
-    };
     if told.sides.iter().any(|s| s.run.state != RunState::Done) {
-        rows.push(of("state", &|s| state(s).to_string()));
+        rows.push(of("state", &|s| s.run.state.word().to_string()));
     }
     if told.sides.iter().any(|s| s.run.label.is_some()) {
         rows.push(of("label", &|s| s.run.label.clone().unwrap_or_else(|| "–".into())));

@@ -9,10 +9,17 @@ use crate::ui::Style;
 /// A line for an event, if it deserves one.
 pub fn line(event: &Event, style: &Style) -> Option<String> {
     Some(match event {
-        Event::Begun { .. } => return None,
+        Event::Begun { .. } | Event::Submitted { .. } => return None,
         Event::NewVersion { dataset, number, rows } => {
             let rows = rows.map(|n| style.dim(&format!("  {}", text::counted(n, "row")))).unwrap_or_default();
             format!("  {dataset}@{number}  {}{rows}", style.accent("new version"))
+        }
+        Event::SandboxForParams { files } => {
+            let (files, they) = (text::some(files, 4), if files.len() == 1 { "stays" } else { "stay" });
+            format!(
+                "  {} {files} {they} as in the tree; the stages work in sandboxes that hold the changed file",
+                style.accent("sandbox")
+            )
         }
         Event::StageStarted { stage, before } => started(stage, *before, style),
         Event::Waits { stage, run } => {
@@ -27,6 +34,13 @@ pub fn line(event: &Event, style: &Style) -> Option<String> {
         Event::StageSettled { stage, state, seconds, reason } => settled(stage, *state, *seconds, reason.as_deref(), style),
         Event::Aside { path, to } => {
             format!("  {} {path}, which is not recorded, is now {}", style.accent("aside"), text::near(to))
+        }
+        Event::AsideRecorded { paths } => {
+            format!(
+                "  {} {} came out as what stood there before: the copy is not kept",
+                style.accent("aside"),
+                text::some(paths, 5)
+            )
         }
         Event::NotDeterministic { stage, paths } => format!(
             "  {} {stage} brought forth another result from the same inputs: {}",

@@ -6,7 +6,7 @@ use ratatui::style::{Color, Modifier, Style};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::Paragraph;
 use textum_core::inspect::follow::{Follower, StageView, ViewState};
-use textum_core::pipeline::exec::Load;
+use textum_core::pipeline::executor::Load;
 use textum_core::record::receipt::{Metric, RunStageState};
 
 use super::chart::{PALETTE, Series, draw};
@@ -100,7 +100,10 @@ fn header(frame: &mut Frame<'_>, view: &View<'_>, area: Rect) {
     let took = began.map_or(0.0, |b| view.now.duration_since(b).as_secs_f64());
     let settled = follower.stages.iter().filter(|s| matches!(s.state, ViewState::Settled(_))).count();
     let state = match (view.ended, follower.stopping) {
-        (true, _) => "has ended".to_string(),
+        (true, _) => match follower.ending {
+            Some((state, seconds)) => format!("{} in {}", state.word(), text::seconds(seconds)),
+            None => "has ended".to_string(),
+        },
         (false, true) => "is stopping".to_string(),
         (false, false) => format!("at work for {}", text::seconds(took)),
     };
@@ -203,7 +206,7 @@ fn curve(frame: &mut Frame<'_>, view: &View<'_>, area: Rect) {
     let kept = textum_core::inspect::curve::thinned(points, 2000);
     let points = kept.iter().filter(|p| p.value.is_finite()).map(|p| (p.step as f64, p.value)).collect();
     let series = Series { name: String::new(), points, color: 0, note: String::new(), dots: false };
-    draw(&[series], ("step", ""), chart, None, false, frame.buffer_mut());
+    draw(&[series], ("step", ""), chart, None, false, None, frame.buffer_mut());
 }
 
 fn log(frame: &mut Frame<'_>, view: &View<'_>, area: Rect) {

@@ -82,6 +82,16 @@ pub fn names(rows: &[RunRow]) -> BTreeMap<String, String> {
 }
 
 impl Drawn<'_> {
+    /// From where to where all curves go across: panels on one page share their axis.
+    pub fn across_all(&self) -> Option<(f64, f64)> {
+        let x = |p: &textum_core::inspect::curve::Point| if self.across == Across::Time { p.seconds } else { p.step as f64 };
+        let all = self.curves.iter().filter(|c| self.metrics.contains(&c.metric)).flat_map(|c| c.points.iter().map(x));
+        let range = all
+            .filter(|x| x.is_finite())
+            .fold(None, |range: Option<(f64, f64)>, x| Some(range.map_or((x, x), |(from, to)| (from.min(x), to.max(x)))));
+        range.filter(|(from, to)| from < to && self.metrics.len() > 1)
+    }
+
     /// The points of a curve as they are drawn.
     pub fn points(&self, curve: &Curve, most: usize) -> Vec<(f64, f64)> {
         let x = |p: &textum_core::inspect::curve::Point| if self.across == Across::Time { p.seconds } else { p.step as f64 };
@@ -114,14 +124,20 @@ impl Drawn<'_> {
 
 /// A figure for each metric.
 pub fn figures(drawn: &Drawn<'_>) -> Vec<Figure> {
-    drawn.metrics.iter().map(|metric| figure(drawn, metric)).collect()
+    let mut figures: Vec<Figure> = drawn.metrics.iter().map(|metric| figure(drawn, metric)).collect();
+    let room = figures.iter().map(Figure::room_for_names).fold(0.0, f64::max);
+    figures.iter_mut().for_each(|figure| figure.room = room);
+    figures
 }
 
 fn figure(drawn: &Drawn<'_>, metric: &str) -> Figure {
     let across = if drawn.across == Across::Time { "seconds since the stage began" } else { "step" };
     let y = Axis { label: metric.to_string(), scale: if drawn.log { Scale::Log } else { Scale::Even }, range: None };
-    let mut figure =
-        Figure::new(&format!("{metric} by {}", if drawn.across == Across::Time { "time" } else { "step" }), Axis::even(across), y);
+    let x = match drawn.across_all() {
+        Some((from, to)) => Axis::even(across).within(from, to),
+        None => Axis::even(across),
+    };
+    let mut figure = Figure::new(&format!("{metric} by {}", if drawn.across == Across::Time { "time" } else { "step" }), x, y);
     let colored = drawn.colored(metric);
     // What is grey stands behind.
     for (curve, color) in colored.iter().rev() {

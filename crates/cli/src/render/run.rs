@@ -10,21 +10,12 @@ use super::table::{Cell, Look, table};
 use super::text;
 use crate::ui::Style;
 
-fn state_of(state: RunState) -> &'static str {
-    match state {
-        RunState::Done => "done",
-        RunState::Failed => "failed",
-        RunState::Stopped => "stopped",
-        RunState::Interrupted => "interrupted",
-    }
-}
-
 /// What became of a run, for people.
 pub fn text(outcome: &RunOutcome, directions: &[(String, Better)], style: &Style) -> String {
     let mut out = String::new();
     let run = outcome.run.as_deref().unwrap_or("–");
     if outcome.recorded {
-        let word = state_of(outcome.state);
+        let word = outcome.state.word();
         let word = if outcome.state == RunState::Done { style.good(word) } else { style.bad(word) };
         out.push_str(&format!("{} {run}  {word} in {}\n\n", style.bold("run"), text::seconds(outcome.seconds)));
         let rows: Vec<Vec<Cell>> = outcome.stages.iter().map(|s| stage_row(s, style)).collect();
@@ -88,7 +79,7 @@ pub fn json(outcome: &RunOutcome) -> Value {
         })
         .collect();
     json!({
-        "run": outcome.run, "state": state_of(outcome.state), "recorded": outcome.recorded, "seconds": outcome.seconds,
+        "run": outcome.run, "state": outcome.state.word(), "recorded": outcome.recorded, "seconds": outcome.seconds,
         "stages": stages, "metrics": outcome.metrics, "sandbox": outcome.sandbox, "gates": outcome.gates, "reason": outcome.reason,
     })
 }

@@ -2,12 +2,13 @@
 
 use serde_json::{Value, json};
 use textum_core::config::manifest::Better;
+use textum_core::event::{Event, LoggedEvent};
 use textum_core::record::ledger::{RebuildRow, Remark};
 use textum_core::record::receipt::{RunReceipt, RunState, StageReceipt};
 use textum_core::store::Digest;
 
 use super::data::Versions;
-use super::events::{gate_values, state_word};
+use super::events::{gate_values, line, state_word};
 use super::table::{Cell, Look, table};
 use super::text;
 use crate::ui::Style;
@@ -32,13 +33,27 @@ pub struct Shown<'r> {
     pub directions: &'r [(String, Better)],
 }
 
-fn state(run: &RunReceipt, style: &Style) -> String {
-    match run.state {
-        RunState::Done => style.good("done"),
-        RunState::Failed => style.bad("failed"),
-        RunState::Stopped => style.bad("stopped"),
-        RunState::Interrupted => style.bad("interrupted"),
+/// What happened in a run, and how long after its beginning.
+pub fn log(run: &RunReceipt, logged: &[LoggedEvent], style: &Style) -> String {
+    let began = logged.first().and_then(|l| l.at.parse::<jiff::Timestamp>().ok());
+    let mut out = format!("log of {}, which began at {}\n\n", style.bold(&run.run), text::moment(&run.started));
+    for entry in logged {
+        let after = entry.at.parse::<jiff::Timestamp>().ok().zip(began).map(|(at, began)| at.duration_since(began));
+        let time = after.map_or("–".to_string(), |after| format!("{:.3} s", after.as_secs_f64()));
+        let line = match &entry.event {
+            Event::Begun { stages, .. } => Some(format!("begun: {}", text::some(stages, 8))),
+            other => line(other, style),
+        };
+        let Some(line) = line else { continue };
+        let line = line.trim_start().replace('\n', &format!("\n{:14}", ""));
+        out.push_str(&format!("{}  {line}\n", style.dim(&format!("{time:>12}"))));
     }
+    out
+}
+
+fn state(run: &RunReceipt, style: &Style) -> String {
+    let word = run.state.word();
+    if run.state == RunState::Done { style.good(word) } else { style.bad(word) }
 }
 
 fn facts(shown: &Shown<'_>, style: &Style) -> Vec<Vec<Cell>> {

@@ -173,21 +173,23 @@ fn parallel(spread: &Spread<'_>) -> Figure {
     let (low, high) =
         spread.rows.iter().filter_map(|r| value(r, spread.metric)).fold((f64::MAX, f64::MIN), |(l, h), v| (l.min(v), h.max(v)));
     let share = |from: f64, to: f64, v: f64| if to > from { (v - from) / (to - from) } else { 0.5 };
-    let height = |run: &RunRow, axis: usize| -> Option<f64> {
-        let Some((values, numeric)) = all.get(axis) else { return Some(share(low, high, value(run, spread.metric)?)) };
-        let own = param(run, &spread.params[axis])?;
+    let level = |axis: usize, own: &String| -> Option<f64> {
+        let (values, numeric) = all.get(axis)?;
         let number = |text: &String| text.parse::<f64>().unwrap_or(0.0);
         let log = |v: f64| if spans_decades(values) { v.ln() } else { v };
         Some(match numeric {
-            true => share(log(number(values.first()?)), log(number(values.last()?)), log(number(&own))),
-            false => share(0.0, values.len() as f64 - 1.0, values.iter().position(|v| *v == own)? as f64),
+            true => share(log(number(values.first()?)), log(number(values.last()?)), log(number(own))),
+            false => share(0.0, values.len() as f64 - 1.0, values.iter().position(|v| v == own)? as f64),
         })
+    };
+    let height = |run: &RunRow, axis: usize| match spread.params.get(axis) {
+        Some(name) => level(axis, &param(run, name)?),
+        None => Some(share(low, high, value(run, spread.metric)?)),
     };
     let x = Axis { label: String::new(), scale: Scale::Names(names), range: None };
     let y = Axis { label: String::new(), scale: Scale::Bare, range: Some((-0.08, 1.08)) };
     let mut figure = Figure::new(&format!("{} and what leads to it", spread.metric), x, y);
-    figure.subtitle =
-        "each line is a run; in colour: the best of them. Each axis goes from its smallest to its largest value".into();
+    figure.subtitle = "each line is a run; in colour: the best of them".into();
     let mut runs: Vec<&RunRow> = spread.rows.iter().filter(|r| value(r, spread.metric).is_some()).collect();
     let key =
         |r: &RunRow| value(r, spread.metric).unwrap_or(f64::NAN) * if spread.better == Some(Better::Lower) { 1.0 } else { -1.0 };
@@ -212,14 +214,22 @@ fn parallel(spread: &Spread<'_>) -> Figure {
             color: "#6b7078".into(),
             dashed: false,
         });
-        let ends = match all.get(axis) {
-            Some((values, _)) => (values.first().cloned().unwrap_or_default(), values.last().cloned().unwrap_or_default()),
-            None => (text::figure(low), text::figure(high)),
+        let marks: Vec<(f64, String)> = match all.get(axis) {
+            Some((values, _)) => shown_levels(values).map(|v| (level(axis, v).unwrap_or_default(), v.clone())).collect(),
+            None => vec![(0.0, text::figure(low)), (1.0, text::figure(high))],
         };
-        figure.marks.push(Mark::Text { at: (axis as f64, -0.05), text: ends.0 });
-        figure.marks.push(Mark::Text { at: (axis as f64, 1.04), text: ends.1 });
+        figure.marks.extend(marks.into_iter().map(|(at, text)| Mark::Text { at: (axis as f64, at), text, beside: true }));
     }
     figure
+}
+
+/// So many levels of a parameter are named on its axis; of more, some that lie evenly among them.
+const MOST_LEVELS: usize = 12;
+
+fn shown_levels(values: &[String]) -> impl Iterator<Item = &String> {
+    let apart = values.len().div_ceil(MOST_LEVELS).max(1);
+    let last = values.len().saturating_sub(1);
+    values.iter().enumerate().filter(move |(i, _)| *i == last || (i % apart == 0 && last - i >= apart)).map(|(_, v)| v)
 }
 
 /// In the terminal.
@@ -246,7 +256,7 @@ pub fn text(spread: &Spread<'_>, width: usize, style: &Style) -> String {
             let label = if log { format!("{name} (by its logarithm)") } else { name.clone() };
             let names = (!numeric).then_some(values.as_slice());
             let measured = if spread.log { format!("log10 {}", spread.metric) } else { spread.metric.to_string() };
-            out.push_str(&chart(&series, &label, &measured, width, names, log, style));
+            out.push_str(&chart(&series, (&label, &measured), width, names, log, None, style));
         }
         [x, y] => {
             let (across, up, cells) = grid(spread);

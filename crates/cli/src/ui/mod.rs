@@ -6,6 +6,7 @@ mod many;
 mod plain;
 mod signals;
 mod style;
+mod trace;
 pub mod watch;
 
 use std::io::{IsTerminal, Write};
@@ -15,6 +16,7 @@ use textum_core::event::{Event, EventSink};
 
 pub use signals::catch_interrupts;
 pub use style::Style;
+pub use trace::trace_if_asked;
 
 use crate::args::{Color, Format, Global};
 use crate::failure::Failure;
@@ -41,11 +43,11 @@ pub struct Ui {
 impl Ui {
     /// As the options of the command line and the terminal have it.
     pub fn new(global: &Global) -> Ui {
-        let no_color = std::env::var_os("NO_COLOR").is_some_and(|v| !v.is_empty());
+        let no_color = textum_base::environment::raw_variable("NO_COLOR").is_some_and(|v| !v.is_empty());
         let colored = |terminal: bool| match global.color {
             Color::Always => true,
             Color::Never => false,
-            Color::Auto => terminal && !no_color && std::env::var_os("TERM").is_none_or(|t| t != "dumb"),
+            Color::Auto => terminal && !no_color && textum_base::environment::raw_variable("TERM").is_none_or(|t| t != "dumb"),
         };
         let err_terminal = std::io::stderr().is_terminal();
         Ui {
@@ -205,7 +207,7 @@ impl EventSink for OnlyLosses<'_> {
 }
 
 fn width() -> usize {
-    let told = std::env::var("COLUMNS").ok().and_then(|c| c.parse::<usize>().ok());
+    let told = textum_base::environment::variable("COLUMNS").and_then(|c| c.parse::<usize>().ok());
     let seen = || rustix::termios::tcgetwinsize(std::io::stdout()).ok().map(|w| usize::from(w.ws_col));
     seen().filter(|w| *w > 0).or(told).unwrap_or(100).clamp(40, 240)
 }

@@ -7,7 +7,8 @@ use std::time::{Duration, Instant};
 use ratatui::crossterm::event::{self, Event, KeyCode, KeyEventKind, KeyModifiers};
 use textum_core::config::manifest::Better;
 use textum_core::inspect::follow::{Follower, StageView, ViewState};
-use textum_core::pipeline::exec::{Load, Machine};
+use textum_core::pipeline::executor::{Load, Machine};
+use textum_core::record::receipt::RunReceipt;
 
 use crate::render::follow::{View, render};
 
@@ -44,15 +45,16 @@ fn metrics(stage: &StageView, directions: &[(String, Better)]) -> Vec<String> {
     names
 }
 
-/// Shows the run until the person quits. `stop` asks it to stop.
+/// Shows the run until the person quits. `stop` asks it to stop, `ended` gives its receipt once it has ended.
 pub fn watch(
     follower: &mut Follower,
     project: &str,
     directions: &[(String, Better)],
     stop: &dyn Fn(&Follower),
+    ended: &dyn Fn(&Follower) -> Option<RunReceipt>,
 ) -> std::io::Result<()> {
     let mut terminal = ratatui::try_init()?;
-    let result = shown(&mut terminal, follower, project, directions, stop);
+    let result = shown(&mut terminal, follower, project, directions, stop, ended);
     ratatui::restore();
     result
 }
@@ -63,6 +65,7 @@ fn shown(
     project: &str,
     directions: &[(String, Better)],
     stop: &dyn Fn(&Follower),
+    ended: &dyn Fn(&Follower) -> Option<RunReceipt>,
 ) -> std::io::Result<()> {
     let (mut chosen, mut metric, mut log_only, mut asking): (Option<usize>, usize, bool, bool) = (None, 0, false, false);
     let mut machine = Machine::default();
@@ -71,6 +74,12 @@ fn shown(
     loop {
         if follower.at_work {
             follower.look();
+        }
+        if !follower.at_work
+            && follower.ending.is_none()
+            && let Some(receipt) = ended(follower)
+        {
+            follower.end(&receipt);
         }
         if looked_at_load.is_none_or(|t| t.elapsed() >= LOAD) {
             (load, looked_at_load) = (machine.look(), Some(Instant::now()));
@@ -93,7 +102,7 @@ fn shown(
             log_only,
             asking,
             load,
-            now: jiff::Timestamp::now(),
+            now: textum_base::clock::now(),
             ended: !follower.at_work,
         };
         terminal.draw(|frame| render(frame, &view))?;

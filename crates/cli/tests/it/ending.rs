@@ -34,8 +34,13 @@ fn a_run_is_stopped_from_elsewhere_and_followed_without_ending_it() {
         runs.into_iter().any(|e| std::fs::read_to_string(e.path().join("long/points.csv")).is_ok_and(|t| t.contains(",3,loss,")))
     };
     wait_for(told);
-    let mut follower = tiny.start(TEXTUM, &["follow"]);
-    std::thread::sleep(Duration::from_millis(300));
+    let mut command = std::process::Command::new(TEXTUM);
+    command.arg("follow").current_dir(tiny.root()).env_clear().envs(tiny.variables());
+    let mut follower = command.stdin(std::process::Stdio::null()).stdout(std::process::Stdio::piped()).spawn().unwrap();
+    // Once it has told of anything it is following.
+    let mut first = String::new();
+    std::io::BufRead::read_line(&mut std::io::BufReader::new(follower.stdout.take().unwrap()), &mut first).unwrap();
+    assert!(!first.is_empty());
     follower.kill().unwrap();
     follower.wait().unwrap();
     assert!(child.try_wait().unwrap().is_none(), "ending the view does not end the run");

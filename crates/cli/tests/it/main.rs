@@ -1,16 +1,19 @@
 //! The built program, driven in temporary folders.
-#![allow(clippy::unwrap_used, clippy::too_many_lines, missing_docs)]
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, clippy::too_many_lines, missing_docs)]
 
 mod bad_input;
+mod beginning;
 mod comparing;
 mod confidential;
 mod crash;
 mod data;
 mod demo;
 mod ending;
+mod every_form;
 mod exact;
 mod exported;
 mod folders;
+mod following;
 mod hostile;
 mod instant;
 mod judging;
@@ -18,8 +21,11 @@ mod kill;
 mod ledger;
 mod machine;
 mod manifest;
+mod mutated;
 mod old;
 mod options;
+mod orphans;
+mod param_files;
 mod prune;
 mod race;
 mod reasons;

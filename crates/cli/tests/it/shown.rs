@@ -4,7 +4,7 @@
 
 use textum_testkit::{Ran, Tiny};
 
-use crate::textum;
+use crate::{textum, two_stages};
 
 /// What differs from machine to machine, and what stands for it.
 const FILTERS: [(&str, &str); 11] = [
@@ -209,4 +209,37 @@ fn gates_and_damage() {
     );
     textum(&tiny, &["restore", "yarn@1", "-o", "out"]).expect(4);
     assert!(!tiny.has("out/yarn.csv"), "damaged bytes are never handed out");
+}
+
+/// A run's own log: what happened in it, in order, each with its time; what a stage printed stays apart.
+#[test]
+fn the_log_of_a_run_says_what_happened_and_when() {
+    let tiny = two_stages();
+    textum(&tiny, &["run"]).expect(0);
+    let shown = textum(&tiny, &["show", "last", "--log"]).expect(0).out;
+    let place = |what: &str| shown.find(what).unwrap_or_else(|| panic!("{what} is not in\n{shown}"));
+    assert!(place("begun: upper, count") < place("upper  started"), "{shown}");
+    assert!(place("upper  started") < place("upper  ran") && place("upper  ran") < place("count  ran"), "{shown}");
+    let logged = textum(&tiny, &["show", "last", "--log", "--format", "json"]).expect(0).json();
+    let times: Vec<&str> = logged.as_array().unwrap().iter().map(|l| l["at"].as_str().unwrap()).collect();
+    assert!(times.len() >= 5 && times.is_sorted(), "{times:?}");
+    // It is a content like others: verified, kept by a prune, of every run of a sweep too.
+    textum(&tiny, &["run", "--vary", "count.from=3,4", "-q"]).expect(0);
+    textum(&tiny, &["prune", "--yes"]).expect(0);
+    textum(&tiny, &["verify", "--deep"]).expect(0);
+    textum(&tiny, &["show", "last", "--log"]).expect(0).says("begun: upper, count");
+}
+
+/// What Textum itself does is told when the environment asks for it, and results are none the worse for it.
+#[test]
+fn what_textum_does_is_told_when_asked_for() {
+    let tiny = two_stages();
+    let quiet = textum(&tiny, &["plan", "--format", "json"]).expect(0);
+    let told = tiny.textum_with(crate::TEXTUM, &["plan", "--format", "json"], &[("TEXTUM_LOG", "debug")]).expect(0);
+    assert_eq!(told.out, quiet.out);
+    assert!(told.err.contains("plan: textum_core") && told.err.contains("time.busy"), "{}", told.err);
+    let only = tiny.textum_with(crate::TEXTUM, &["plan"], &[("TEXTUM_LOG", "textum_core::record=debug")]).expect(0);
+    assert!(!only.err.contains("plan:"), "{}", only.err);
+    tiny.textum_with(crate::TEXTUM, &["plan"], &[("TEXTUM_LOG", "loud=please")]).expect(0).warns("TEXTUM_LOG is `loud=please`");
+    assert!(!tiny.textum_with(crate::TEXTUM, &["plan"], &[("TEXTUM_LOG", "")]).expect(0).err.contains("TEXTUM_LOG"));
 }

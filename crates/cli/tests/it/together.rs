@@ -96,10 +96,19 @@ fn a_stage_that_does_not_listen_is_ended_by_the_second_interrupt() {
     while !begun() {
         std::thread::sleep(std::time::Duration::from_millis(10));
     }
-    for _ in 0..2 {
+    let interrupt = || {
         std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
-        std::thread::sleep(std::time::Duration::from_millis(200));
+    };
+    interrupt();
+    // The first has been heard once it is told that the run stops.
+    let heard = || {
+        let runs = std::fs::read_dir(tiny.path(".textum/runs")).into_iter().flatten().flatten();
+        runs.map(|e| e.path().join("events")).any(|log| std::fs::read_to_string(log).is_ok_and(|t| t.contains("stopping")))
+    };
+    while !heard() {
+        std::thread::sleep(std::time::Duration::from_millis(5));
     }
+    interrupt();
     assert_eq!(child.wait().unwrap().code(), Some(130));
     let shown = textum(&tiny, &["show", "last", "--format", "json"]).expect(0).json();
     assert_eq!(shown["receipt"]["state"], "stopped");

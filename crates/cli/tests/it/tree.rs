@@ -134,3 +134,19 @@ fn a_dataset_that_is_a_folder_counts_file_by_file() {
     let run = textum(&tiny, &["run", "--format", "json"]).expect(0).json();
     assert_eq!(state(&run, "count"), "ran");
 }
+
+/// What stood there before the first run and comes out just so is not kept twice; anything else is.
+#[test]
+fn a_copy_of_what_comes_out_the_same_is_not_kept_aside() {
+    let tiny = two_stages();
+    tiny.write("yarn.txt", "wool\n");
+    tiny.write("build/upper.txt", "WOOL\n");
+    let ran = textum(&tiny, &["run"]).expect(0).warns("upper.txt came out as what stood there before");
+    assert!(!tiny.has(".textum/aside") || std::fs::read_dir(tiny.path(".textum/aside")).unwrap().count() == 0, "{}", ran.err);
+    let other = two_stages();
+    other.write("yarn.txt", "wool\n");
+    other.write("build/upper.txt", "by hand\n");
+    let ran = textum(&other, &["run"]).expect(0);
+    assert!(ran.err.contains("aside") && !ran.err.contains("came out as"), "{}", ran.err);
+    assert!(!textum_testkit::Tiny::at(&other.path(".textum/aside")).snapshot().is_empty());
+}

@@ -2,4 +2,5 @@
 
 pub mod graph;
 pub mod manifest;
+pub mod param_file;
 pub mod sweep;

@@ -2,8 +2,10 @@
 //! path on the disk.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use super::DataError;
+use super::stored_table::StoredTable;
 use super::version::{Version, split_name, version_of, version_with, versions};
 use crate::config::manifest::nearest;
 use crate::fsio::IoError;
@@ -169,7 +171,7 @@ impl DataRef {
                 self.check_on_disk()?;
                 Origin::File(file.clone())
             }
-            None => Origin::Stored(&project.store, self.content.digest),
+            None => Origin::Source(Arc::new(StoredTable { store: &project.store, digest: self.content.digest })),
         };
         Ok(Table::new(&self.name, &self.path, origin)?)
     }

@@ -15,6 +15,7 @@ mod files;
 mod record;
 mod search;
 mod status;
+mod stored_table;
 mod version;
 
 pub use data_ref::{DataRef, find_data};

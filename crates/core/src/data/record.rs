@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::path::Path;
+use textum_base::Identity;
 
 use super::DataError;
 use super::version::{Version, versions};
@@ -44,7 +45,7 @@ fn receipt(
     project: &Project,
     decl: &DatasetDecl,
     recording: &Recording,
-    by: &str,
+    by: &Identity,
     note: Option<&str>,
     git: Option<GitState>,
 ) -> DataReceipt {
@@ -56,7 +57,7 @@ fn receipt(
         content: recording.content.clone(),
         hold: project.hold_of(&decl.path),
         rows: recording.rows,
-        recorded: jiff::Timestamp::now().to_string(),
+        recorded: textum_base::clock::now().to_string(),
         by: by.to_string(),
         note: note.map(str::to_string),
         git,
@@ -69,7 +70,7 @@ pub fn recorded_anew(
     project: &Project,
     contents: &BTreeMap<SourcePath, Content>,
     writer: &Writer<'_>,
-    by: &str,
+    by: &Identity,
     note: Option<&str>,
 ) -> Result<Vec<Recording>, DataError> {
     let mut found = Vec::new();
@@ -102,7 +103,12 @@ pub fn recorded_anew(
 
 /// Records datasets as they stand now; all of them when none is named. One that is not there is an error
 /// only when named.
-pub fn record_datasets(project: &mut Project, names: &[String], by: &str, note: Option<&str>) -> Result<Vec<Recording>, DataError> {
+pub fn record_datasets(
+    project: &mut Project,
+    names: &[String],
+    by: &Identity,
+    note: Option<&str>,
+) -> Result<Vec<Recording>, DataError> {
     for name in names {
         if !project.manifest.data.iter().any(|d| d.name == *name) {
             let near = crate::config::manifest::nearest(name, project.manifest.data.iter().map(|d| d.name.as_str()));
@@ -131,7 +137,7 @@ pub fn record_datasets(project: &mut Project, names: &[String], by: &str, note: 
 }
 
 /// Adds words to a version that is recorded already, whatever stands in the tree now.
-pub fn note_version(project: &mut Project, version: &Version, by: &str, note: &str) -> Result<(), DataError> {
+pub fn note_version(project: &mut Project, version: &Version, by: &Identity, note: &str) -> Result<(), DataError> {
     {
         let writer = project.store.writer()?;
         let receipt = DataReceipt {
@@ -142,7 +148,7 @@ pub fn note_version(project: &mut Project, version: &Version, by: &str, note: &s
             content: version.content.clone(),
             hold: version.hold,
             rows: version.rows,
-            recorded: jiff::Timestamp::now().to_string(),
+            recorded: textum_base::clock::now().to_string(),
             by: by.to_string(),
             note: Some(note.to_string()),
             git: git_state(project.workspace.root()),

@@ -1,10 +1,14 @@
 //! The only way the core talks while it works: events for eyes, and a token to be stopped by.
 
+mod log;
+
 use std::path::PathBuf;
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU8, Ordering};
 
 use serde::{Deserialize, Serialize};
+
+pub use log::{LoggedEvent, read_log};
 
 use crate::record::receipt::{GateRecord, Metric, RunStageState, Verdict};
 
@@ -28,12 +32,24 @@ pub enum Event {
         /// Of a table: its rows.
         rows: Option<u64>,
     },
+    /// Parameters in files of the project have other values in this run: its stages work in sandboxes.
+    SandboxForParams {
+        /// The files.
+        files: Vec<String>,
+    },
     /// A stage is about to be executed.
     StageStarted {
         /// The stage.
         stage: String,
         /// How long it took before, in seconds.
         before: Option<f64>,
+    },
+    /// The command of a stage has been handed to its executor.
+    Submitted {
+        /// The stage.
+        stage: String,
+        /// The id by which the executor knows it.
+        job: String,
     },
     /// A stage waits for another process that is executing just this key.
     Waits {
@@ -145,6 +161,11 @@ pub enum Event {
         path: String,
         /// Where it is now.
         to: PathBuf,
+    },
+    /// What was moved away is just what has been recorded since: those copies are gone again.
+    AsideRecorded {
+        /// Their paths below the project.
+        paths: Vec<String>,
     },
     /// A stage was executed again with the same inputs and brought forth something else.
     NotDeterministic {

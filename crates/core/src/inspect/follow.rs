@@ -8,7 +8,7 @@ use crate::event::Event;
 use crate::inspect::curve::LiveCurves;
 use crate::pipeline::exec::{LiveView, is_at_work, live_view};
 use crate::pipeline::signal::SignalReader;
-use crate::record::receipt::{GateRecord, RunReceipt, RunStageState, StageReceipt};
+use crate::record::receipt::{GateRecord, RunReceipt, RunStageState, RunState, StageReceipt};
 
 /// How a stage stands.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -80,6 +80,8 @@ pub struct Follower {
     pub stopping: bool,
     /// Whether it is still at work.
     pub at_work: bool,
+    /// How it ended and how long it took in seconds, once that is known.
+    pub ending: Option<(RunState, f64)>,
     /// What had happened before the first look.
     pub earlier: Vec<Event>,
     folder: PathBuf,
@@ -98,12 +100,24 @@ impl Follower {
             gates: Vec::new(),
             stopping: false,
             at_work: true,
+            ending: None,
             earlier: view.events.clone(),
             folder: view.folder.clone(),
             seen: 0,
         };
         follower.take(view);
         Some(follower)
+    }
+
+    /// Takes in how the run ended: what came between the last look and its end, whose folder is gone.
+    pub fn end(&mut self, receipt: &RunReceipt) {
+        for settled in &receipt.stages {
+            let stage = self.stage(&settled.stage);
+            if !matches!(stage.state, ViewState::Settled(_)) {
+                (stage.state, stage.seconds) = (ViewState::Settled(settled.state), settled.seconds);
+            }
+        }
+        self.ending = Some((receipt.state, receipt.seconds));
     }
 
     /// Looks again; gives what has happened since the last look.

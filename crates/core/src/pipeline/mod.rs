@@ -2,5 +2,6 @@
 
 pub mod evaluation;
 pub mod exec;
+pub mod executor;
 pub mod plan;
 pub mod signal;

@@ -11,11 +11,14 @@ use super::drift::Drift;
 use super::relation::{Relating, Relation};
 use crate::decimal::long_number;
 use crate::kind::{Kind, KindCounts, kind_of, number};
+use crate::read::Value;
 use crate::row::text;
 use crate::sorted::{Gather, Sorted, ordered, unordered};
 
 /// As long as a column has at most so many different texts they are counted by themselves.
 const MOST_TEXTS: usize = 50_000;
+/// Up to this whole number a double keeps each.
+const EXACT: u64 = 1 << 53;
 /// Bars of a histogram.
 pub const BARS: usize = 16;
 
@@ -183,6 +186,24 @@ impl Gathered {
         }
     }
 
+    /// Takes a value in, as [`Gathered::add`] would its text.
+    pub fn add_value(&mut self, value: Value<'_>) -> io::Result<()> {
+        match value {
+            Value::Missing => self.add(b"", None),
+            Value::Text(text) => self.add(text, None),
+            // All that a double can be is told apart by the double.
+            Value::Double(number) => self.add_number(Kind::Number, number),
+            Value::Integer(whole) if whole.unsigned_abs() <= EXACT => self.add_number(Kind::Integer, whole as f64),
+            Value::Integer(whole) => self.add(whole.to_string().as_bytes(), None),
+        }
+    }
+
+    fn add_number(&mut self, kind: Kind, value: f64) -> io::Result<()> {
+        self.kinds.add(kind);
+        self.moments.add(value);
+        self.numbers.push(ordered(value))
+    }
+
     fn add_text(&mut self, cell: &[u8]) -> io::Result<()> {
         if self.least.as_deref().is_none_or(|least| cell < least) {
             self.least = Some(cell.to_vec());
@@ -281,6 +302,15 @@ impl Gathered {
 }
 
 impl Settled {
+    /// As [`Settled::name`], for a value that has been taken in by [`Gathered::add_value`].
+    pub fn name_value(&mut self, value: Value<'_>) {
+        match value {
+            Value::Text(text) => self.name(text),
+            Value::Integer(whole) if whole.unsigned_abs() > EXACT => self.name(whole.to_string().as_bytes()),
+            _ => {}
+        }
+    }
+
     /// Gives a frequent value its text, if this cell is it.
     pub fn name(&mut self, cell: &[u8]) {
         if self.unnamed.is_empty() || cell.is_empty() {
@@ -336,8 +366,10 @@ fn figures(numbers: &Sorted, moments: &Moments) -> Numbers {
     let ranks = [1, rank(0.25), rank(0.5), rank(0.75), count];
     let mut found = [f64::NAN; 5];
     let mut next = 0;
-    for (at, bits) in numbers.iter().enumerate() {
-        while next < 5 && ranks[next] == at as u64 + 1 {
+    let mut seen = 0;
+    for (bits, count) in numbers.counted() {
+        seen += count;
+        while next < 5 && ranks[next] <= seen {
             found[next] = unordered(bits);
             next += 1;
         }
@@ -350,9 +382,9 @@ fn figures(numbers: &Sorted, moments: &Moments) -> Numbers {
 fn histogram(numbers: &Sorted, from: f64, to: f64) -> Histogram {
     let mut counts = vec![0; BARS];
     let width = (to - from) / BARS as f64;
-    for value in numbers.iter().map(unordered) {
-        let at = if width > 0.0 { ((value - from) / width) as usize } else { 0 };
-        counts[at.min(BARS - 1)] += 1;
+    for (bits, count) in numbers.counted() {
+        let at = if width > 0.0 { ((unordered(bits) - from) / width) as usize } else { 0 };
+        counts[at.min(BARS - 1)] += count;
     }
     Histogram { from, to, counts }
 }

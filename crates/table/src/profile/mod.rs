@@ -9,9 +9,10 @@ use std::path::Path;
 use rayon::prelude::*;
 use serde::Serialize;
 
-use super::{Oddities, Row, Table, TableError};
-use column::Gathered;
+use super::read::ByColumn;
+use super::{Oddities, Row, Rows, Table, TableError};
 pub use column::{ColumnProfile, Frequent, Histogram, Numbers};
+use column::{Gathered, Settled};
 pub use drift::{Drift, DriftMeasure};
 use relation::Relating;
 pub use relation::Relation;
@@ -45,7 +46,63 @@ struct Read {
     oddities: Oddities,
 }
 
+/// So many rows are taken in at once, at most.
+const TOGETHER: usize = 2048;
+/// Once it holds so many bytes a batch takes no more rows.
+const FULL: usize = 2 << 20;
+
+/// Some rows, whose memory is used again.
+#[derive(Default)]
+struct Batch {
+    rows: Vec<Row>,
+    filled: usize,
+}
+
+impl Batch {
+    fn fill(&mut self, from: &mut dyn Rows) -> Result<(), TableError> {
+        self.filled = 0;
+        let mut bytes = 0;
+        while self.filled < TOGETHER && bytes < FULL {
+            if self.rows.len() == self.filled {
+                self.rows.push(Row::default());
+            }
+            let row = &mut self.rows[self.filled];
+            if !from.next(row)? {
+                break;
+            }
+            bytes += row.bytes().len();
+            self.filled += 1;
+        }
+        Ok(())
+    }
+
+    fn rows(&self) -> impl Iterator<Item = &Row> {
+        self.rows[..self.filled].iter()
+    }
+}
+
+/// So much as fits into memory of each of so many columns.
+fn share(columns: usize) -> usize {
+    MEMORY / 16 / columns.max(1)
+}
+
+/// Reads each column by itself, side by side.
+fn read_by_column(table: &ByColumn<'_>, scratch: &Path) -> Result<Read, TableError> {
+    let no_room = |source| TableError::NoRoom { folder: scratch.to_path_buf(), source };
+    let each = share(table.columns.len());
+    let gather = |(at, name): (usize, &String)| {
+        let mut column = Gathered::new(name, scratch, each);
+        table.each(at, &mut |value| column.add_value(value).map_err(no_room))?;
+        Ok(column)
+    };
+    let columns = table.columns.par_iter().enumerate().map(gather).collect::<Result<_, TableError>>()?;
+    Ok(Read { rows: table.rows, columns, oddities: Oddities::default() })
+}
+
 fn read(table: &Table<'_>, target: Option<&str>, scratch: &Path) -> Result<Read, TableError> {
+    if let (None, Some(by_column)) = (target, table.by_column()?) {
+        return read_by_column(&by_column, scratch);
+    }
     let mut opened = table.open()?;
     let names = opened.columns.clone();
     let target = match target {
@@ -57,21 +114,49 @@ fn read(table: &Table<'_>, target: Option<&str>, scratch: &Path) -> Result<Read,
         })?),
         None => None,
     };
-    let each = MEMORY / 16 / names.len().max(1);
+    let each = share(names.len());
     let mut columns: Vec<Gathered> = names.iter().map(|n| Gathered::new(n, scratch, each)).collect();
     if let Some(target) = target {
         columns.iter_mut().enumerate().filter(|(i, _)| *i != target).for_each(|(_, c)| c.relating = Some(Relating::default()));
     }
     let no_room = |source| TableError::NoRoom { folder: scratch.to_path_buf(), source };
-    let mut row = Row::default();
+    let (mut current, mut next) = (Batch::default(), Batch::default());
     let mut rows = 0;
-    while opened.rows.next(&mut row)? {
-        rows += 1;
-        for (at, column) in columns.iter_mut().enumerate() {
-            column.add(row.cell(at), target.map(|t| row.cell(t))).map_err(no_room)?;
-        }
+    current.fill(&mut *opened.rows)?;
+    while current.filled > 0 {
+        rows += current.filled as u64;
+        // The next rows are read while those of now are taken in, column beside column.
+        let (filled, taken) = rayon::join(
+            || next.fill(&mut *opened.rows),
+            || {
+                columns.par_iter_mut().enumerate().try_for_each(|(at, column)| {
+                    current.rows().try_for_each(|row| column.add(row.cell(at), target.map(|t| row.cell(t))))
+                })
+            },
+        );
+        taken.map_err(no_room)?;
+        filled?;
+        std::mem::swap(&mut current, &mut next);
     }
     Ok(Read { rows, columns, oddities: opened.rows.oddities() })
+}
+
+/// Finds the texts of frequent values that are known by their hashes.
+fn name_frequent(table: &Table<'_>, settled: &mut [Settled]) -> Result<(), TableError> {
+    if let Some(by_column) = table.by_column()? {
+        return settled.par_iter_mut().enumerate().filter(|(_, c)| !c.unnamed.is_empty()).try_for_each(|(at, column)| {
+            by_column.each(at, &mut |value| {
+                column.name_value(value);
+                Ok(())
+            })
+        });
+    }
+    let mut opened = table.open()?;
+    let mut row = Row::default();
+    while opened.rows.next(&mut row)? {
+        settled.iter_mut().enumerate().for_each(|(at, column)| column.name(row.cell(at)));
+    }
+    Ok(())
 }
 
 /// Makes the profile of a table; with `against`, how each column has drifted from that one.
@@ -93,11 +178,7 @@ pub fn profile(
     let (mut settled, base) = (settle(mine.columns)?, settle(theirs.map_or(Vec::new(), |t| t.columns))?);
     // Values that are too many to be kept are told from their hashes, and read once more.
     if settled.iter().any(|c| !c.unnamed.is_empty()) {
-        let mut opened = table.open()?;
-        let mut row = Row::default();
-        while opened.rows.next(&mut row)? {
-            settled.iter_mut().enumerate().for_each(|(at, column)| column.name(row.cell(at)));
-        }
+        name_frequent(table, &mut settled)?;
         settled.iter_mut().for_each(|column| column::order(&mut column.profile.frequent, options.frequent));
     }
     let columns = settled

@@ -26,7 +26,7 @@ pub fn is_guarded() -> bool {
 }
 
 /// Reads with a reader that panics over some damaged files: that is an error like any other.
-fn guarded<T>(table: &Table<'_>, read: impl FnOnce() -> Result<T, TableError>) -> Result<T, TableError> {
+pub(super) fn guarded<T>(table: &Table<'_>, read: impl FnOnce() -> Result<T, TableError>) -> Result<T, TableError> {
     GUARDED.set(true);
     let result = catch_unwind(AssertUnwindSafe(read));
     GUARDED.set(false);
@@ -38,7 +38,7 @@ fn guarded<T>(table: &Table<'_>, read: impl FnOnce() -> Result<T, TableError>) -
 
 /// How the time stamps of a column are meant.
 #[derive(Clone, Copy)]
-struct Stamp {
+pub(super) struct Stamp {
     /// So many of its units are a second.
     units: i64,
     /// Whether it names instants; else it is a date and time of some clock, without a zone.
@@ -53,11 +53,11 @@ struct Columnar<'t> {
     line: u64,
 }
 
-fn malformed(table: &Table<'_>, error: parquet::errors::ParquetError) -> TableError {
+pub(super) fn malformed(table: &Table<'_>, error: parquet::errors::ParquetError) -> TableError {
     TableError::Malformed { name: table.name.clone(), line: None, what: error.to_string() }
 }
 
-fn stamp_of(field: &Type) -> Option<Stamp> {
+pub(super) fn stamp_of(field: &Type) -> Option<Stamp> {
     if !field.is_primitive() {
         return None;
     }
@@ -102,7 +102,7 @@ pub fn count(table: &Table<'_>, file: File) -> Result<u64, TableError> {
 }
 
 /// A time stamp as text: RFC 3339 for an instant, the same without a zone for one that has none.
-fn time_text(count: i64, stamp: Stamp) -> Option<String> {
+pub(super) fn time_text(count: i64, stamp: Stamp) -> Option<String> {
     let nanos = count.rem_euclid(stamp.units) * (1_000_000_000 / stamp.units);
     let since = SignedDuration::new(count.div_euclid(stamp.units), i32::try_from(nanos).ok()?);
     if stamp.instant {
@@ -110,6 +110,12 @@ fn time_text(count: i64, stamp: Stamp) -> Option<String> {
     }
     let epoch: DateTime = jiff::civil::date(1970, 1, 1).at(0, 0, 0, 0);
     epoch.checked_add(since).ok().map(|t| t.to_string())
+}
+
+/// A date as text.
+pub(super) fn date_text(days: i32) -> String {
+    let span = jiff::Span::new().try_days(days).unwrap_or_default();
+    jiff::civil::date(1970, 1, 1).checked_add(span).map_or_else(|_| days.to_string(), |d| d.to_string())
 }
 
 fn cell(field: &Field, stamp: Option<Stamp>) -> String {
@@ -121,9 +127,7 @@ fn cell(field: &Field, stamp: Option<Stamp>) -> String {
         (Field::Str(text), _) => text.clone(),
         (Field::Double(v), _) => format!("{v:?}"),
         (Field::Float(v), _) => format!("{v:?}"),
-        (Field::Date(days), _) => jiff::civil::date(1970, 1, 1)
-            .checked_add(jiff::Span::new().try_days(*days).unwrap_or_default())
-            .map_or_else(|_| days.to_string(), |d| d.to_string()),
+        (Field::Date(days), _) => date_text(*days),
         (other, _) => other.to_string(),
     }
 }

@@ -3,11 +3,12 @@
 use std::fs::File;
 use std::io::{BufReader, Read, Write};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
+use super::by_column::{self, ByColumn};
 use super::{columnar, delimited, json_lines};
 use crate::{Rows, TableError};
 use textum_base::fsio::IoError;
-use textum_store::{Digest, Store, StoreError};
 
 /// The format of a table, by its file's name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -56,8 +57,53 @@ pub fn format_of(path: &str) -> Option<(TableFormat, Packing)> {
 pub enum Origin<'s> {
     /// In a file.
     File(PathBuf),
-    /// In the store.
-    Stored(&'s Store, Digest),
+    /// Somewhere else.
+    Source(Arc<dyn Source + 's>),
+}
+
+/// Where a table's bytes come from when it is no file.
+pub trait Source: Send + Sync {
+    /// About how many bytes there are; 0 where that is not known.
+    fn size(&self) -> u64;
+
+    /// The bytes from the first on; an error while they are read is the source's own.
+    fn stream(&self) -> Result<Box<dyn Read + Send + '_>, SourceError>;
+
+    /// A folder with room for all of them, for a format that is read from its end.
+    fn scratch(&self) -> PathBuf;
+}
+
+/// Why a source could not give its bytes.
+pub type SourceError = Box<dyn std::error::Error + Send + Sync>;
+
+/// Marks an error as one of the source, wherever it comes to light.
+#[derive(Debug, thiserror::Error)]
+#[error("{0}")]
+struct OfSource(SourceError);
+
+struct Marked<R>(R);
+
+impl<R: Read> Read for Marked<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        self.0.read(buffer).map_err(|e| match e.kind() {
+            std::io::ErrorKind::Interrupted => e,
+            kind => std::io::Error::new(kind, OfSource(e.into_inner().unwrap_or_else(|| "it could not be read".into()))),
+        })
+    }
+}
+
+/// Asks again when a signal came between: not every reader does.
+struct Patient<R>(R);
+
+impl<R: Read> Read for Patient<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        loop {
+            match self.0.read(buffer) {
+                Err(e) if e.kind() == std::io::ErrorKind::Interrupted => {}
+                other => return other,
+            }
+        }
+    }
 }
 
 /// A table that can be read any number of times.
@@ -90,15 +136,15 @@ impl<'s> Table<'s> {
     pub fn size_hint(&self) -> u64 {
         let size = match &self.origin {
             Origin::File(path) => std::fs::metadata(path).map_or(0, |m| m.len()),
-            Origin::Stored(store, digest) => store.size_of(digest).unwrap_or(0),
+            Origin::Source(source) => source.size(),
         };
         if self.packing == Packing::None && self.format != TableFormat::Parquet { size } else { size.saturating_mul(6) }
     }
 
     fn stream(&self) -> Result<Box<dyn Read + Send + '_>, TableError> {
         let plain: Box<dyn Read + Send> = match &self.origin {
-            Origin::File(path) => Box::new(File::open(path).map_err(IoError::of("open", path))?),
-            Origin::Stored(store, digest) => Box::new(store.reader(digest)?),
+            Origin::File(path) => Box::new(Patient(File::open(path).map_err(IoError::of("open", path))?)),
+            Origin::Source(source) => Box::new(Patient(Marked(source.stream().map_err(TableError::Source)?))),
         };
         Ok(match self.packing {
             Packing::None => plain,
@@ -111,10 +157,10 @@ impl<'s> Table<'s> {
     pub(super) fn failed(&self, error: std::io::Error) -> TableError {
         let path = match &self.origin {
             Origin::File(path) => path.clone(),
-            Origin::Stored(..) => PathBuf::from(&self.name),
+            Origin::Source(_) => PathBuf::from(&self.name),
         };
-        match error.downcast::<StoreError>() {
-            Ok(error) => error.into(),
+        match error.downcast::<OfSource>() {
+            Ok(OfSource(error)) => TableError::Source(error),
             Err(error) => IoError { action: "read", path, source: error }.into(),
         }
     }
@@ -133,14 +179,24 @@ impl<'s> Table<'s> {
         }
     }
 
+    /// Opens it for reading column by column; `None` where that cannot be.
+    pub fn by_column(&self) -> Result<Option<ByColumn<'_>>, TableError> {
+        if self.format == TableFormat::Parquet { by_column::open(self, self.file()?) } else { Ok(None) }
+    }
+
     /// Its bytes as a file, for a format that is read from its end.
     fn file(&self) -> Result<File, TableError> {
         match &self.origin {
             Origin::File(path) => Ok(File::open(path).map_err(IoError::of("open", path))?),
-            Origin::Stored(store, digest) => {
-                let folder = scratch(store.folder());
-                let mut file = tempfile::tempfile_in(&folder).map_err(|source| TableError::NoRoom { folder, source })?;
-                store.copy_to(digest, &mut file)?;
+            Origin::Source(source) => {
+                let folder = source.scratch();
+                let mut file =
+                    tempfile::tempfile_in(&folder).map_err(|source| TableError::NoRoom { folder: folder.clone(), source })?;
+                let mut stream = Marked(source.stream().map_err(TableError::Source)?);
+                std::io::copy(&mut stream, &mut file).map_err(|e| match e.get_ref().is_some_and(|e| e.is::<OfSource>()) {
+                    true => self.failed(e),
+                    false => TableError::NoRoom { folder, source: e },
+                })?;
                 file.flush().map_err(|e| self.failed(e))?;
                 Ok(file)
             }

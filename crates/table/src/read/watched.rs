@@ -7,7 +7,9 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 #[derive(Default)]
 struct Kept {
     bytes: Vec<u8>,
-    /// Where in the stream the first of them stands.
+    /// So many of them, at the start, are forgotten: they go when others come.
+    gone: usize,
+    /// Where in the stream the first of the others stands.
     from: u64,
     /// Line ends before that.
     lines: u64,
@@ -38,11 +40,13 @@ impl Watched {
     /// passes over first do not count as part of it. What lies before it is forgotten.
     pub fn line_of(&self, at: u64) -> u64 {
         let mut kept = self.kept();
-        let mut start = usize::try_from(at.saturating_sub(kept.from)).unwrap_or(0).min(kept.bytes.len());
-        start += kept.bytes[start..].iter().take_while(|b| matches!(b, b'\n' | b'\r')).count();
-        kept.lines += memchr::memchr_iter(b'\n', &kept.bytes[..start]).count() as u64;
+        let bytes = &kept.bytes[kept.gone..];
+        let mut start = usize::try_from(at.saturating_sub(kept.from)).unwrap_or(0).min(bytes.len());
+        start += bytes[start..].iter().take_while(|b| matches!(b, b'\n' | b'\r')).count();
+        let lines = memchr::memchr_iter(b'\n', &bytes[..start]).count() as u64;
+        kept.lines += lines;
         kept.from += start as u64;
-        kept.bytes.drain(..start);
+        kept.gone += start;
         kept.lines + 1
     }
 
@@ -50,7 +54,7 @@ impl Watched {
     pub fn ends_quoted(&self, delimiter: u8) -> bool {
         let kept = self.kept();
         let (mut quoted, mut field_begins) = (false, true);
-        let mut bytes = kept.bytes.iter().copied().peekable();
+        let mut bytes = kept.bytes[kept.gone..].iter().copied().peekable();
         while let Some(byte) = bytes.next() {
             match byte {
                 b'"' if quoted && bytes.peek() == Some(&b'"') => drop(bytes.next()),
@@ -67,7 +71,10 @@ impl Watched {
 impl<R: Read> Read for Watching<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let read = self.stream.read(buffer)?;
-        self.kept.kept().bytes.extend_from_slice(&buffer[..read]);
+        let mut kept = self.kept.kept();
+        let gone = std::mem::take(&mut kept.gone);
+        kept.bytes.drain(..gone);
+        kept.bytes.extend_from_slice(&buffer[..read]);
         Ok(read)
     }
 }

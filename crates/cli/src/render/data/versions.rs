@@ -55,7 +55,7 @@ const HEADER: [&str; 7] = ["version", "", "first seen", "extent", "size", "chang
 
 /// For people.
 pub fn text(name: &str, history: &History, style: &Style) -> String {
-    let now = Timestamp::now();
+    let now = textum_base::clock::now();
     let count = text::counted(history.versions.len() as u64, "version");
     let tree = match &history.tree {
         None => format!("{name} is not in the working tree"),
@@ -136,7 +136,7 @@ pub fn markdown(history: &History) -> String {
 
 /// With times as they are, for other programs.
 fn plain(history: &History) -> Vec<Vec<Cell>> {
-    let mut all = rows(history, Timestamp::now());
+    let mut all = rows(history, textum_base::clock::now());
     for (row, (version, _)) in all.iter_mut().zip(history.versions.iter().rev()) {
         row[2] = version.recorded.as_str().into();
         row[4] = version.content.size.to_string().into();

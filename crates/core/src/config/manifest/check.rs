@@ -22,6 +22,8 @@ pub struct Checked {
 pub(super) struct Checker<'d, 't> {
     pub(super) document: &'d Document<'t>,
     pub(super) params: &'d Params,
+    /// Whether all parameters could be read; else one that is missing may be in a file that has been told of.
+    all_params: bool,
     /// The paths of the references, below which reads may be absolute.
     references: Vec<SourcePath>,
     /// The direction in which metrics get better, where declared.
@@ -30,9 +32,9 @@ pub(super) struct Checker<'d, 't> {
 }
 
 /// Checks everything that needs no look at the disk.
-pub fn check(form: &ManifestForm, params: &Params, document: &Document<'_>) -> Checked {
+pub fn check(form: &ManifestForm, params: &Params, all_params: bool, document: &Document<'_>) -> Checked {
     let better = form.metric.iter().map(|(name, m)| (name.clone(), m.better)).collect();
-    let mut checker = Checker { document, params, references: Vec::new(), better, mistakes: Vec::new() };
+    let mut checker = Checker { document, params, all_params, references: Vec::new(), better, mistakes: Vec::new() };
     checker.numbers(&form.params);
     let data = checker.data(form);
     let environment = checker.environment(form);
@@ -291,7 +293,7 @@ impl Checker<'_, '_> {
             }
             seconds
         });
-        Needs { cpus: form.needs.cpus.unwrap_or(1).max(1), memory: memory.unwrap_or(0), time }
+        Needs { cpus: form.needs.cpus.unwrap_or(1).max(1), memory: memory.unwrap_or(0), gpus: form.needs.gpus.unwrap_or(0), time }
     }
 
     fn writes_nothing(&mut self, name: &str) {
@@ -334,14 +336,14 @@ impl Checker<'_, '_> {
 
     fn stage_params(&mut self, name: &str, form: &StageForm) {
         for (i, selector) in form.params.iter().enumerate() {
-            if self.params.select(selector).next().is_none() {
+            if self.all_params && self.params.select(selector).next().is_none() {
                 let span = self.at(&[Step::Key("stage"), Step::Key(name), Step::Key("params"), Step::At(i)]);
                 let help = match self.params.nearest(selector) {
                     Some(near) => format!("did you mean `{near}`?"),
-                    None => format!("add it to [params], as in `{selector} = …`"),
+                    None => format!("add it to [params], as in `{selector} = …`, or to a file of `param_files`"),
                 };
                 let title = format!("there is no parameter `{selector}`");
-                self.mistakes.push(Diagnostic::new(span, title, "not in [params]", help));
+                self.mistakes.push(Diagnostic::new(span, title, "this one", help));
             }
         }
     }

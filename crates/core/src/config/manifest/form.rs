@@ -50,6 +50,10 @@ pub struct ProjectForm {
     pub name: String,
     /// What it is for, in a sentence.
     pub about: Option<String>,
+    /// Files that hold parameters for scripts that read their own (YAML, TOML or JSON): their leaves join `[params]`,
+    /// named after the file, as `fit.rate` in "conf/fit.yaml".
+    #[serde(default)]
+    pub param_files: Vec<String>,
 }
 
 /// A dataset.
@@ -144,6 +148,8 @@ pub struct NeedsForm {
     pub cpus: Option<u32>,
     /// Memory, such as "500MiB" or "2GiB".
     pub memory: Option<String>,
+    /// Graphics processors: stages at work together need no more of them than the machine has.
+    pub gpus: Option<u32>,
     /// Time, such as "10m" or "1h30m": a stage that takes longer is stopped.
     pub time: Option<String>,
 }

@@ -6,6 +6,7 @@ mod diagnostic;
 mod document;
 mod evaluate;
 mod form;
+mod param_files;
 mod params;
 mod paths;
 mod rules;
@@ -29,8 +30,10 @@ pub use write::{WriteParamsError, write_params};
 
 use textum_base::{DeclaredPath, ProjectPath, SourcePath};
 
+use crate::config::param_file::ParamFile;
 use crate::fsio::IoError;
 use document::{Document, Step};
+use form::ManifestForm;
 use textum_expr::Rule;
 
 /// A checked manifest.
@@ -46,8 +49,10 @@ pub struct Manifest {
     pub about: Option<String>,
     /// Datasets, in the order of the text.
     pub data: Vec<DatasetDecl>,
-    /// Parameters.
+    /// Parameters, those in files among them.
     pub params: Params,
+    /// The files that hold parameters for scripts that read their own.
+    pub param_files: Vec<ParamFile>,
     /// What stages depend on beside their reads.
     pub environment: EnvironmentDecl,
     /// Stages, in the order of the text.
@@ -118,9 +123,17 @@ pub struct Needs {
     pub cpus: u32,
     /// Bytes of memory; 0 when not said.
     pub memory: u64,
+    /// Graphics processors.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub gpus: u32,
     /// Seconds at most; a stage that takes longer is stopped.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub time: Option<u64>,
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref)] // as serde calls it
+fn is_zero(n: &u32) -> bool {
+    *n == 0
 }
 
 /// A declared stage.
@@ -177,7 +190,8 @@ impl Manifest {
         Ok(Manifest::parse(path, text)?)
     }
 
-    /// Checks a manifest's text. All that does not need the disk is looked at, cycles included.
+    /// Checks a manifest's text, cycles included. Nothing is looked at on the disk but the files of parameters that it
+    /// names, which lie beside it.
     pub fn parse(path: &Path, text: String) -> Result<Manifest, Box<ManifestError>> {
         let fail = |text: String, mut mistakes: Vec<Diagnostic>| {
             mistakes.sort_by_key(|m| m.span.start);
@@ -234,6 +248,7 @@ fn place_of_read(document: &Document<'_>, stage: &str, read: &str) -> std::ops::
 fn with_mistakes_of_meaning(
     text: &str,
     document: &Document<'_>,
+    folder: &Path,
     mut mistakes: Vec<Diagnostic>,
     wrong: &[Vec<String>],
 ) -> Vec<Diagnostic> {
@@ -248,7 +263,11 @@ fn with_mistakes_of_meaning(
     });
     if let Ok(form) = form {
         let tables: serde_json::Map<String, serde_json::Value> = form.params.clone().into_iter().collect();
-        mistakes.extend(check::check(&form, &Params::from_tables(&tables), document).mistakes);
+        let mut params = Params::from_tables(&tables);
+        let (files, in_files) = param_files::read(&form, &mut params, document, folder);
+        let checked = check::check(&form, &params, in_files.is_empty(), document);
+        mistakes.extend(in_files.into_iter().chain(param_files::kept_apart(&files, &checked, document)));
+        mistakes.extend(checked.mistakes);
     }
     mistakes
 }
@@ -266,17 +285,20 @@ fn remove(table: &mut toml::Table, path: &[String]) {
 }
 
 fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, Vec<Diagnostic>> {
+    let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let (mistakes, wrong) = shape::check_shape(&document.root, &manifest_schema());
     if !mistakes.is_empty() {
-        return Err(with_mistakes_of_meaning(text, document, mistakes, &wrong));
+        return Err(with_mistakes_of_meaning(text, document, folder, mistakes, &wrong));
     }
     let form: form::ManifestForm = toml::from_str(text).map_err(|e| {
         vec![Diagnostic::new(e.span().unwrap_or(0..0), e.message().to_string(), "here", "see the schema that `textum new` links")]
     })?;
     let tables: serde_json::Map<String, serde_json::Value> = form.params.clone().into_iter().collect();
-    let params = Params::from_tables(&tables);
-    let checked = check::check(&form, &params, document);
-    let mut mistakes = checked.mistakes;
+    let mut params = Params::from_tables(&tables);
+    let (param_files, mut mistakes) = param_files::read(&form, &mut params, document, folder);
+    let mut checked = check::check(&form, &params, mistakes.is_empty(), document);
+    mistakes.extend(param_files::kept_apart(&param_files, &checked, document));
+    mistakes.append(&mut checked.mistakes);
     mistakes.extend(crate::config::graph::find_cycle(&checked.stages).map(|cycle| {
         let first = &cycle[0];
         let way: Vec<String> = cycle.iter().chain([first]).map(|s| format!("`{s}`")).collect();
@@ -307,6 +329,7 @@ fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, V
         about: form.project.about,
         data: checked.data,
         params,
+        param_files,
         environment: checked.environment,
         stages: checked.stages,
         metrics,

@@ -18,8 +18,8 @@ pub enum SetError {
     /// It is not `NAME=VALUE`.
     #[error("`{0}` does not set a parameter: write NAME=VALUE, as in fit.rate=0.1")]
     Form(String),
-    /// The manifest has no such parameter.
-    #[error("there is no parameter `{name}` in [params]{}", near.as_ref().map_or(String::new(), |n| format!(": did you mean `{n}`?")))]
+    /// There is no such parameter.
+    #[error("there is no parameter `{name}`{}", near.as_ref().map_or(String::new(), |n| format!(": did you mean `{n}`?")))]
     Unknown {
         /// The name given.
         name: String,

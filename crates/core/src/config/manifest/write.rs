@@ -3,7 +3,9 @@
 use std::collections::BTreeMap;
 
 use serde_json::Value;
-use toml_edit::{DocumentMut, Item, TableLike};
+use toml_edit::{DocumentMut, Item};
+
+use crate::config::param_file::set_value;
 
 /// Why parameters could not be written.
 #[derive(Debug, thiserror::Error)]
@@ -24,62 +26,17 @@ pub struct Written {
     pub absent: Vec<String>,
 }
 
-fn toml_value(value: &Value) -> Option<toml_edit::Value> {
-    Some(match value {
-        Value::Bool(b) => (*b).into(),
-        Value::Number(n) => match n.as_i64() {
-            Some(i) => i.into(),
-            None => n.as_f64()?.into(),
-        },
-        Value::String(text) => text.as_str().into(),
-        Value::Array(items) => {
-            let mut array = toml_edit::Array::new();
-            for item in items {
-                array.push(toml_value(item)?);
-            }
-            array.into()
-        }
-        Value::Object(table) => {
-            let mut inline = toml_edit::InlineTable::new();
-            for (key, below) in table {
-                inline.insert(key, toml_value(below)?);
-            }
-            inline.into()
-        }
-        Value::Null => return None,
-    })
-}
-
-fn find<'t>(table: &'t mut dyn TableLike, name: &str) -> Option<&'t mut Item> {
-    // A key may have dots in it: the longest first part that is there is taken.
-    if table.contains_key(name) {
-        return table.get_mut(name);
-    }
-    let at = name.rmatch_indices('.').map(|(at, _)| at).find(|at| table.get(&name[..*at]).is_some_and(Item::is_table_like))?;
-    find(table.get_mut(&name[..at])?.as_table_like_mut()?, &name[at + 1..])
-}
-
 /// Gives parameters other values in the text of a manifest. `params` are JSON texts by dotted name.
 pub fn write_params(text: &str, params: &BTreeMap<String, String>) -> Result<Written, WriteParamsError> {
     let mut document: DocumentMut = text.parse().map_err(|e: toml_edit::TomlError| WriteParamsError::Malformed(e.to_string()))?;
     let mut written = Written::default();
     for (name, to) in params {
         let value: Value = serde_json::from_str(to).unwrap_or_else(|_| Value::from(to.as_str()));
-        let root = document.get_mut("params").and_then(Item::as_table_like_mut);
-        let slot = root.and_then(|t| find(t, name)).and_then(Item::as_value_mut);
-        let (Some(slot), Some(mut new)) = (slot, toml_value(&value)) else {
-            written.absent.push(name.clone());
-            continue;
-        };
-        let now = toml::from_str::<toml::Table>(&format!("x = {}", slot.clone().decorated("", "")))
-            .ok()
-            .and_then(|t| serde_json::to_value(&t["x"]).ok())
-            .unwrap_or_default();
-        let now = now.to_string();
-        if now != *to {
-            *new.decor_mut() = slot.decor().clone();
-            written.changed.push((name.clone(), now, to.clone()));
-            *slot = new;
+        let params = document.get_mut("params").and_then(Item::as_table_like_mut);
+        match params.and_then(|table| set_value(table, name, &value)) {
+            None => written.absent.push(name.clone()),
+            Some(before) if before == *to => {}
+            Some(before) => written.changed.push((name.clone(), before, to.clone())),
         }
     }
     written.text = document.to_string();

@@ -343,6 +343,6 @@ fn stages(sides: &[Side]) -> Vec<StageRow> {
 
 /// Files that a run read, that no stage wrote and that are no dataset, with their digests.
 fn sources(side: &Side) -> BTreeMap<String, (Digest, ContentKind, u64)> {
-    let reads = side.executed().flat_map(|r| &r.reads).filter(|r| r.by.is_empty() && r.dataset.is_none());
+    let reads = side.executed().flat_map(|r| &r.reads).filter(|r| r.by.is_empty() && r.dataset.is_none() && !r.params);
     reads.map(|r| (r.at.path.to_string(), (r.at.content.digest, r.at.content.kind, r.at.content.size))).collect()
 }

@@ -223,7 +223,8 @@ impl Tracer<'_> {
         let inputs = &receipt.inputs;
         let id = format!("stage:{}@{}", inputs.stage, short(&digest));
         self.stages.insert(digest, id.clone());
-        for read in &receipt.reads {
+        // Of a file of parameters only those count that stand among the inputs: they are the nodes.
+        for read in receipt.reads.iter().filter(|r| !r.params) {
             let mut writers = Vec::new();
             for by in &read.by {
                 writers.push(self.stage(by)?);
@@ -291,7 +292,7 @@ fn begun(start: StageStart, seconds: f64) -> StageReceipt {
         left: Vec::new(),
         log: nothing,
         environment: start.environment,
-        needs: Needs { cpus: 1, memory: 0, time: None },
+        needs: Needs { cpus: 1, memory: 0, gpus: 0, time: None },
         place: start.place,
         sandbox: false,
         undeclared: Vec::new(),

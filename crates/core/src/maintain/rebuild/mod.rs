@@ -5,6 +5,7 @@ mod stages;
 
 use std::path::{Path, PathBuf};
 use std::time::Instant;
+use textum_base::Identity;
 
 pub use compare::{Difference, FirstDifference};
 pub use stages::{StageRebuild, reference_differs};
@@ -12,7 +13,8 @@ pub use stages::{StageRebuild, reference_differs};
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::{self, FileLock, IoError, TryLock};
 use crate::inspect::lineage::{Origin, Target, TraceError, trace};
-use crate::pipeline::exec::{ExecError, LocalExecutor};
+use crate::pipeline::exec::ExecError;
+use crate::pipeline::executor::LocalExecutor;
 use crate::project::fingerprint::{MayStart, PythonError, Reason, environment_differences};
 use crate::project::tree::PutError;
 use crate::project::workspace::Project;
@@ -34,7 +36,7 @@ pub struct RebuildOptions {
     /// Whether what stages print is told of.
     pub echo: bool,
     /// Who rebuilds, and where.
-    pub by: String,
+    pub by: Identity,
 }
 
 /// What came of a rebuild.
@@ -114,7 +116,7 @@ struct Folder {
 
 impl Folder {
     fn make(sandboxes: &Path) -> Result<Folder, IoError> {
-        std::fs::create_dir_all(sandboxes).map_err(IoError::of("create the folder", sandboxes))?;
+        crate::fsio::create_folder(sandboxes)?;
         sweep(sandboxes);
         let made = tempfile::Builder::new().prefix(PREFIX).tempdir_in(sandboxes);
         let dir = made.map_err(IoError::of("create a folder in", sandboxes))?;
@@ -153,7 +155,7 @@ pub fn rebuild(
     events: &dyn EventSink,
     cancel: &CancelToken,
 ) -> Result<RebuildOutcome, RebuildError> {
-    let started = jiff::Timestamp::now();
+    let started = textum_base::clock::now();
     let clock = Instant::now();
     let chain = trace(&project.store, target)?.receipts;
     let wanted = wanted_of(target, &chain)?;
@@ -171,11 +173,12 @@ pub fn rebuild(
         events.event(Event::EnvironmentDiffers { differences: words.clone() });
     }
     events.event(Event::Begun { run: run.clone(), stages: chain.iter().map(|(_, r)| r.inputs.stage.clone()).collect() });
+    let place = LocalExecutor::default();
     let folder = Folder::make(&project.workspace.sandboxes_folder())?;
     let mut rebuilder = Rebuilder {
         project,
         options,
-        place: &LocalExecutor,
+        place: &place,
         events,
         cancel,
         folder: folder.dir.path(),
@@ -200,7 +203,7 @@ pub fn rebuild(
         started: started.to_string(),
         seconds: clock.elapsed().as_secs_f64(),
         verdict,
-        by: options.by.clone(),
+        by: options.by.to_string(),
         stages: stages.iter().map(StageRebuild::record).collect(),
         environment: Some(Digest::of(&canonical(&now)?)),
         differences: words,

@@ -11,7 +11,8 @@ use super::{RebuildError, RebuildOptions};
 use crate::config::manifest::is_within;
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::{self, IoError, Standing, TreeDir};
-use crate::pipeline::exec::{Executor, StageContext, Task, tail};
+use crate::pipeline::exec::{StageContext, Task, tail};
+use crate::pipeline::executor::Executor;
 use crate::project::fingerprint::{Scanner, Standstill};
 use crate::project::tree::write_new;
 use crate::project::workspace::Project;
@@ -134,6 +135,7 @@ impl Rebuilder<'_> {
             folder: self.folder.join(format!("{:02}-{}.task", self.done.len(), receipt.inputs.stage)),
             scanner: scanner.clone(),
             standing,
+            own_reads: Default::default(),
             clock_behind: None,
             environment: None,
             from: receipt.from.clone(),

@@ -85,6 +85,9 @@ pub struct Wanted {
     pub data: BTreeMap<ProjectPath, Content>,
     /// Everything else that was read: code and other files, which version control also has.
     pub code: BTreeMap<ProjectPath, Content>,
+    /// Files of parameters as the stages found them. In the tree they are left alone: their values are written
+    /// back one by one, by [`super::restore_params`].
+    pub param_files: BTreeMap<ProjectPath, Content>,
     /// The stage results that stand in the tree once all is restored.
     stages: Vec<(String, TreeStage)>,
     /// References among what was read: their bytes are not in the store, so that they are only looked at.
@@ -126,7 +129,11 @@ pub fn of_run(store: &Store, run: &RunReceipt) -> Result<Wanted, RestoreError> {
             if path == MANIFEST_NAME || path == TREE_RECEIPT_NAME {
                 continue;
             }
-            let group = if is_data(&path) { &mut wanted.data } else { &mut wanted.code };
+            let group = match (read.params, is_data(&path)) {
+                (true, _) => &mut wanted.param_files,
+                (false, true) => &mut wanted.data,
+                (false, false) => &mut wanted.code,
+            };
             group.insert(path, read.at.content.clone());
         }
         if receipt.state == StageState::Done {
@@ -197,7 +204,7 @@ impl Wanted {
     pub fn only(self, store: &Store, path: &str) -> Result<Wanted, RestoreError> {
         let path = path.trim_end_matches('/');
         let run = self.run.clone().unwrap_or_default();
-        let all: BTreeMap<ProjectPath, Content> = self.data.into_iter().chain(self.code).collect();
+        let all: BTreeMap<ProjectPath, Content> = self.data.into_iter().chain(self.code).chain(self.param_files).collect();
         let mut data: BTreeMap<ProjectPath, Content> =
             all.iter().filter(|(p, _)| is_within(p, path)).map(|(p, c)| (p.clone(), c.clone())).collect();
         if data.is_empty()
@@ -215,7 +222,7 @@ impl Wanted {
     }
 
     fn check_stored(&self, project: &Project, with_code: bool) -> Result<(), RestoreError> {
-        let code = self.code.iter().filter(|_| with_code);
+        let code = self.code.iter().chain(&self.param_files).filter(|_| with_code);
         let mut missing = Vec::new();
         for (path, content) in self.data.iter().chain(code) {
             if !project.store.contains(&content.digest)? {
@@ -289,7 +296,7 @@ pub fn restore_tree(
 /// with another content is an error before anything is written.
 pub fn restore_into(project: &Project, wanted: &Wanted, folder: &Path) -> Result<Restored, RestoreError> {
     wanted.check_stored(project, true)?;
-    let all = || wanted.data.iter().chain(&wanted.code);
+    let all = || wanted.data.iter().chain(&wanted.code).chain(&wanted.param_files);
     let tree = TreeDir::create(folder)?;
     for (path, _) in all() {
         if tree.standing(path)?.is_some() {

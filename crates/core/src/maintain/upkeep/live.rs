@@ -2,34 +2,41 @@
 
 use std::collections::HashSet;
 
+use rayon::prelude::*;
+
 use super::UpkeepError;
 use super::inventory::Inventory;
 use textum_base::ProjectPath;
 
 use crate::config::manifest::is_within;
 use crate::record::receipt::{Content, ContentKind, PathContent, StageReceipt, StorageMode};
-use crate::store::{Digest, Store, StoreError, items_of_listing};
+use crate::store::{Digest, Part, Store, StoreError, items_of_listing};
+
+/// A set of digests.
+pub type Digests = HashSet<Digest, foldhash::fast::RandomState>;
 
 /// Collects the entries that must stay.
 pub struct Live<'s> {
     store: &'s Store,
     /// Contents, lists of pieces and pieces.
-    pub entries: HashSet<Digest>,
+    pub entries: Digests,
 }
 
 impl<'s> Live<'s> {
     /// Nothing yet.
     pub fn new(store: &'s Store) -> Live<'s> {
-        Live { store, entries: HashSet::new() }
+        Live { store, entries: Digests::default() }
     }
 
     /// A content of bytes, with its pieces. One that is not there is nobody's concern here.
     pub fn bytes(&mut self, digest: &Digest) -> Result<(), StoreError> {
-        if self.entries.contains(digest) || !self.store.contains(digest)? {
+        if self.entries.contains(digest) {
             return Ok(());
         }
-        self.entries.insert(*digest);
-        self.entries.extend(self.store.parts_of(digest)?.iter().map(|p| p.digest));
+        if let Some(pieces) = self.store.pieces_of(digest)? {
+            self.entries.insert(*digest);
+            self.entries.extend(pieces.iter().map(|p| p.digest));
+        }
         Ok(())
     }
 
@@ -40,8 +47,13 @@ impl<'s> Live<'s> {
         if known || content.kind != ContentKind::Folder || !self.store.contains(&content.digest)? {
             return Ok(());
         }
-        for digest in items_of(self.store, &content.digest)? {
-            self.bytes(&digest)?;
+        let mut items = items_of(self.store, &content.digest)?;
+        items.retain(|digest| !self.entries.contains(digest));
+        let pieces: Vec<Option<Vec<Part>>> = items.par_iter().map(|d| self.store.pieces_of(d)).collect::<Result<_, _>>()?;
+        for (digest, pieces) in items.into_iter().zip(pieces) {
+            let Some(pieces) = pieces else { continue };
+            self.entries.insert(digest);
+            self.entries.extend(pieces.iter().map(|p| p.digest));
         }
         Ok(())
     }
@@ -50,6 +62,7 @@ impl<'s> Live<'s> {
     pub fn all_but(&mut self, all: &Inventory, given_up: &HashSet<(Digest, ProjectPath)>) -> Result<(), UpkeepError> {
         for (_, run) in &all.runs {
             self.bytes(&run.manifest.digest)?;
+            run.log.iter().try_for_each(|log| self.bytes(&log.digest))?;
             run.params.values().try_for_each(|text| self.bytes(&Digest::of(text.as_bytes())))?;
             for state in run.data.values().filter(|s| s.hold == StorageMode::Store) {
                 self.content(&state.content)?;
@@ -96,7 +109,7 @@ pub fn items_of(store: &Store, folder: &Digest) -> Result<Vec<Digest>, StoreErro
 }
 
 /// All entries that an output is stored in.
-pub fn entries_of(store: &Store, output: &PathContent) -> Result<HashSet<Digest>, StoreError> {
+pub fn entries_of(store: &Store, output: &PathContent) -> Result<Digests, StoreError> {
     let mut live = Live::new(store);
     live.content(&output.content)?;
     Ok(live.entries)

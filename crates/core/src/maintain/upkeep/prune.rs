@@ -2,6 +2,7 @@
 //! old runs that can be rebuilt from what stays. Datasets, code, settings, logs, metrics and receipts stay.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use textum_base::Identity;
 
 use serde::Serialize;
 use textum_base::ProjectPath;
@@ -421,7 +422,7 @@ fn settle(
 }
 
 /// Drops what a plan made anew, with nobody else at the store, says.
-pub fn carry_out(project: &mut Project, options: &PruneOptions, by: &str) -> Result<(PrunePlan, Freed), UpkeepError> {
+pub fn carry_out(project: &mut Project, options: &PruneOptions, by: &Identity) -> Result<(PrunePlan, Freed), UpkeepError> {
     let damaged = |e: StoreError| match e {
         StoreError::Damaged { path, what } => UpkeepError::Damaged { path, what },
         other => other.into(),
@@ -438,7 +439,7 @@ pub fn carry_out(project: &mut Project, options: &PruneOptions, by: &str) -> Res
     }
     let receipt = PruneReceipt {
         r#type: PRUNE_RECEIPT.to_string(),
-        pruned: jiff::Timestamp::now().to_string(),
+        pruned: textum_base::clock::now().to_string(),
         by: by.to_string(),
         dropped: plan.outputs.iter().map(|o| (o.digest, o.size)).collect(),
     };

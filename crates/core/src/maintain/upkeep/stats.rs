@@ -1,5 +1,6 @@
 //! What the store holds: how large it would be as copies, and how large it is.
 
+use std::collections::hash_map::Entry;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use serde::Serialize;
@@ -58,13 +59,22 @@ pub struct Stats {
     pub largest: Vec<Largest>,
 }
 
+type ByDigest<T> = HashMap<Digest, T, foldhash::fast::RandomState>;
+
 struct Counter<'p> {
     project: &'p Project,
     stats: Stats,
     shares: BTreeMap<String, Share>,
-    owners: HashMap<Digest, HashSet<usize>>,
+    owners: ByDigest<Vec<usize>>,
     names: Vec<String>,
-    contents: HashMap<Digest, (String, Content)>,
+    contents: ByDigest<Counted>,
+}
+
+/// A content, by the name under which it was met last, and the entries that it is stored in.
+struct Counted {
+    name: String,
+    size: u64,
+    entries: Vec<Digest>,
 }
 
 impl Counter<'_> {
@@ -81,13 +91,25 @@ impl Counter<'_> {
         entry.states += 1;
         entry.logical += content.size;
         self.stats.logical += content.size;
-        if self.contents.insert(content.digest, (name.to_string(), content.clone())).is_none() {
-            self.stats.distinct += content.size;
-        }
-        let mut live = Live::new(&self.project.store);
-        live.content(content)?;
-        for digest in live.entries {
-            self.owners.entry(digest).or_default().insert(owner);
+        let counted = match self.contents.entry(content.digest) {
+            Entry::Occupied(met) => {
+                let counted = met.into_mut();
+                counted.name = name.to_string();
+                counted
+            }
+            Entry::Vacant(new) => {
+                self.stats.distinct += content.size;
+                let mut live = Live::new(&self.project.store);
+                live.content(content)?;
+                let entries = live.entries.into_iter().collect();
+                new.insert(Counted { name: name.to_string(), size: content.size, entries })
+            }
+        };
+        for digest in &counted.entries {
+            let owners = self.owners.entry(*digest).or_default();
+            if !owners.contains(&owner) {
+                owners.push(owner);
+            }
         }
         Ok(())
     }
@@ -99,9 +121,9 @@ pub fn stats(project: &Project, all: &Inventory, most: usize) -> Result<Stats, U
         project,
         stats: Stats { packs: project.store.packs()?.len() as u64, ..Stats::default() },
         shares: BTreeMap::new(),
-        owners: HashMap::new(),
+        owners: ByDigest::default(),
         names: Vec::new(),
-        contents: HashMap::new(),
+        contents: ByDigest::default(),
     };
     for name in project.ledger.dataset_names()? {
         for version in crate::data::versions(&project.ledger, &name)?.iter().filter(|v| v.hold == StorageMode::Store) {
@@ -112,6 +134,9 @@ pub fn stats(project: &Project, all: &Inventory, most: usize) -> Result<Stats, U
     for (_, run) in &all.runs {
         if met.insert(run.manifest.digest) {
             counter.add("code and other sources", "textum.toml", &run.manifest)?;
+        }
+        if let Some(log) = &run.log {
+            counter.add("logs", &format!("log of {}", run.run.rsplit('-').next().unwrap_or(&run.run)), log)?;
         }
     }
     for (_, receipt) in &all.stages {
@@ -137,7 +162,7 @@ pub fn stats(project: &Project, all: &Inventory, most: usize) -> Result<Stats, U
         let name = format!("checkpoint {}#{} of {}", made.run.rsplit('-').next().unwrap_or(&made.run), made.step, made.stage);
         counter.add(&format!("checkpoints of {}", made.stage), &name, &made.content)?;
     }
-    let mut sizes: HashMap<Digest, u64> = HashMap::new();
+    let mut sizes: ByDigest<u64> = ByDigest::default();
     let mut rest = Share { name: "receipts and settings".into(), ..Share::default() };
     for (digest, kind, bytes) in project.store.all_entries()? {
         counter.stats.stored += bytes;
@@ -159,11 +184,8 @@ pub fn stats(project: &Project, all: &Inventory, most: usize) -> Result<Stats, U
     shares.sort_by_key(|s| std::cmp::Reverse(s.alone + s.shared));
     counter.stats.shares = shares;
     let mut largest: Vec<Largest> = Vec::new();
-    for (digest, (name, content)) in counter.contents {
-        let size = content.size;
-        let mut live = Live::new(&project.store);
-        live.content(&content)?;
-        let stored = live.entries.iter().filter_map(|d| sizes.get(d)).sum();
+    for (digest, Counted { name, size, entries }) in counter.contents {
+        let stored = entries.iter().filter_map(|d| sizes.get(d)).sum();
         largest.push(Largest { name, digest, size, stored });
     }
     largest.sort_by(|a, b| (b.stored, b.size, &a.name).cmp(&(a.stored, a.size, &b.name)));

@@ -2,6 +2,7 @@
 //! of a receipt would be forgotten with it, were it not for what still names it.
 
 use std::collections::{BTreeMap, BTreeSet};
+use textum_base::Identity;
 
 use super::{VerifyError, VerifyReport};
 use crate::project::workspace::Workspace;
@@ -110,14 +111,14 @@ impl Losses {
     }
 
     /// Writes down what was lost, so that it stays in sight whatever becomes of the ledger.
-    pub(super) fn record(&self, store: &Store, by: &str, acknowledged: bool) -> Result<usize, VerifyError> {
+    pub(super) fn record(&self, store: &Store, by: &Identity, acknowledged: bool) -> Result<usize, VerifyError> {
         if self.open.is_empty() {
             return Ok(0);
         }
         let receipt = LossReceipt {
             r#type: LOSS_RECEIPT.to_string(),
             lost: self.open.iter().cloned().collect(),
-            found: jiff::Timestamp::now().to_string(),
+            found: textum_base::clock::now().to_string(),
             by: by.to_string(),
             acknowledged,
         };

@@ -6,7 +6,9 @@ mod receipts;
 mod repair;
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
+use textum_base::Identity;
 
+use rayon::prelude::*;
 use serde::Serialize;
 
 use crate::fsio::IoError;
@@ -14,7 +16,7 @@ use crate::pipeline::exec::ExecError;
 use crate::project::fingerprint::ScanError;
 use crate::project::workspace::Workspace;
 use crate::record::ledger::{Ledger, LedgerError};
-use crate::record::receipt::canonical;
+use crate::record::receipt::is_canonical;
 use crate::store::{Digest, Store, StoreError};
 use receipts::Checker;
 
@@ -87,14 +89,14 @@ pub fn verify(workspace: &Workspace, deep: bool) -> Result<VerifyReport, VerifyE
 
 /// Mends what can be mended, and then looks. What is derived is made anew, of damaged packs what is whole is
 /// kept, and content that was lost is taken anew from the working tree where it is still there.
-pub fn repair(workspace: &Workspace, by: &str) -> Result<VerifyReport, VerifyError> {
+pub fn repair(workspace: &Workspace, by: &Identity) -> Result<VerifyReport, VerifyError> {
     let store = Store::open(&workspace.store_folder());
     let repaired = repair::repair(workspace, &store, by)?;
     look(workspace, &store, true, &repaired)
 }
 
 /// Takes the loss of receipts for known: it is not told of any more. Gives how many those are.
-pub fn acknowledge(workspace: &Workspace, by: &str) -> Result<usize, VerifyError> {
+pub fn acknowledge(workspace: &Workspace, by: &Identity) -> Result<usize, VerifyError> {
     let store = Store::open(&workspace.store_folder());
     let at_work = losses::at_work(workspace);
     let documents = documents(&store, &mut VerifyReport::default());
@@ -167,13 +169,16 @@ fn look(workspace: &Workspace, store: &Store, deep: bool, repaired: &[String]) -
 /// All documents of the store that can be read, by digest, with their type.
 fn documents(store: &Store, report: &mut VerifyReport) -> BTreeMap<Digest, String> {
     let mut found = BTreeMap::new();
+    let look = |digest: Digest| {
+        let of = |bytes: Vec<u8>| (crate::record::receipt::type_of(&bytes).unwrap_or_default(), is_canonical(&bytes));
+        (digest, store.read(&digest).map(of))
+    };
     for pack in store.packs().unwrap_or_default() {
-        for digest in store.documents_in(&pack).unwrap_or_default() {
-            match store.read(&digest) {
-                Ok(bytes) => {
-                    let kind = crate::record::receipt::type_of(&bytes).unwrap_or_default();
-                    let value: Option<serde_json::Value> = serde_json::from_slice(&bytes).ok();
-                    if value.and_then(|v| canonical(&v).ok()).as_deref() != Some(&bytes) {
+        let all: Vec<_> = store.documents_in(&pack).unwrap_or_default().into_par_iter().map(look).collect();
+        for (digest, looked) in all {
+            match looked {
+                Ok((kind, canonical)) => {
+                    if !canonical {
                         report.problem(format!("the document {digest} is not in canonical form"), false);
                     }
                     found.insert(digest, kind);

@@ -2,6 +2,8 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
+use rayon::prelude::*;
+
 use super::{Problem, Touched, VerifyReport};
 use crate::record::receipt::{
     CHECKPOINT_RECEIPT, CheckpointReceipt, Content, ContentKind, DATA_RECEIPT, DataReceipt, Document, PRUNE_RECEIPT, PathContent,
@@ -10,10 +12,19 @@ use crate::record::receipt::{
 use crate::store::{Digest, Store, StoreError, parse_listing};
 use textum_base::SourcePath;
 
+/// So many receipts are read side by side.
+const TOGETHER: usize = 1024;
+
 /// A content that is not whole, where it was met, and whether it is a folder.
 pub(super) struct Lacking {
     pub path: String,
     pub digest: Digest,
+}
+
+/// A stage receipt, and whether it bears the key of its inputs.
+struct Execution {
+    receipt: StageReceipt,
+    keyed: bool,
 }
 
 /// Goes through receipts and what they speak of.
@@ -28,6 +39,8 @@ pub(super) struct Checker<'a> {
     dropped: HashSet<Digest>,
     /// The names of versions, by content.
     names: HashMap<Digest, String>,
+    /// Executions that a run speaks of.
+    executions: HashSet<Digest>,
     problems: BTreeMap<String, Touched>,
     /// The folders met.
     folders: HashSet<Digest>,
@@ -48,6 +61,7 @@ impl<'a> Checker<'a> {
             hurt,
             dropped: HashSet::new(),
             names: HashMap::new(),
+            executions: HashSet::new(),
             problems: BTreeMap::new(),
             folders: HashSet::new(),
             lacking: Vec::new(),
@@ -79,10 +93,19 @@ impl<'a> Checker<'a> {
                 Err(e) => self.lacks(e.to_string(), Touched::default()),
             }
         }
-        for digest in self.of_type(RUN_RECEIPT) {
-            match RunReceipt::load(self.store, &digest) {
-                Ok(run) => self.run(&run),
-                Err(e) => self.lacks(e.to_string(), Touched::default()),
+        for some in self.of_type(RUN_RECEIPT).chunks(TOGETHER) {
+            let load = |digest: &Digest| {
+                let run = RunReceipt::load(self.store, digest)?;
+                let stages = run.stages.iter().filter_map(|s| Some((s.stage.clone(), s.receipt?)));
+                let stages = stages.map(|(name, digest)| (name, digest, self.execution(&digest))).collect();
+                Ok::<_, ReceiptError>((run, stages))
+            };
+            let loaded: Vec<_> = some.par_iter().map(load).collect();
+            for run in loaded {
+                match run {
+                    Ok((run, stages)) => self.run(&run, stages),
+                    Err(e) => self.lacks(e.to_string(), Touched::default()),
+                }
             }
         }
         for digest in self.of_type(CHECKPOINT_RECEIPT) {
@@ -92,10 +115,15 @@ impl<'a> Checker<'a> {
             }
         }
         // Executions of runs whose receipt never came about are history too.
-        for digest in self.of_type(STAGE_RECEIPT) {
-            match StageReceipt::load(self.store, &digest) {
-                Ok(receipt) => self.stage(&receipt, &digest, &receipt.run.clone()),
-                Err(e) => self.lacks(e.to_string(), Touched::default()),
+        let mut others = self.of_type(STAGE_RECEIPT);
+        others.retain(|digest| !self.executions.contains(digest));
+        for some in others.chunks(TOGETHER) {
+            let loaded: Vec<_> = some.par_iter().map(|digest| (*digest, self.execution(digest))).collect();
+            for (digest, loaded) in loaded {
+                match loaded {
+                    Ok(execution) => self.stage(&execution, &digest, &execution.receipt.run.clone()),
+                    Err(e) => self.lacks(e.to_string(), Touched::default()),
+                }
             }
         }
     }
@@ -122,10 +150,19 @@ impl<'a> Checker<'a> {
         self.held(&at, data.hold, &format!("the dataset {name}"), touched);
     }
 
-    fn run(&mut self, run: &RunReceipt) {
+    fn execution(&self, digest: &Digest) -> Result<Execution, ReceiptError> {
+        let receipt = StageReceipt::load(self.store, digest)?;
+        let keyed = receipt.inputs.key().ok() == Some(receipt.key);
+        Ok(Execution { receipt, keyed })
+    }
+
+    fn run(&mut self, run: &RunReceipt, stages: Vec<(String, Digest, Result<Execution, ReceiptError>)>) {
         self.runs += 1;
         let touched = || Touched { runs: [run.run.clone()].into(), ..Touched::default() };
         self.needs("textum.toml", &run.manifest.digest, "the manifest", touched());
+        if let Some(log) = &run.log {
+            self.needs("", &log.digest, &format!("the log of the run {}", run.run), touched());
+        }
         for (name, data) in &run.data {
             let at = PathContent { path: data.path.clone(), content: data.content.clone() };
             let called = self.names.get(&data.content.digest).cloned();
@@ -133,12 +170,12 @@ impl<'a> Checker<'a> {
             touched.datasets.insert(called.clone().unwrap_or_else(|| name.clone()));
             self.held(&at, data.hold, &format!("the dataset {}", called.as_deref().unwrap_or(name)), touched);
         }
-        for stage in &run.stages {
-            let Some(digest) = stage.receipt else { continue };
-            match StageReceipt::load(self.store, &digest) {
-                Ok(receipt) => self.stage(&receipt, &digest, &run.run),
+        for (name, digest, loaded) in stages {
+            self.executions.insert(digest);
+            match loaded {
+                Ok(execution) => self.stage(&execution, &digest, &run.run),
                 Err(ReceiptError::Store(StoreError::Missing { .. })) => {
-                    self.lacks(format!("the receipt {digest} of the stage {} is not in the store", stage.stage), touched());
+                    self.lacks(format!("the receipt {digest} of the stage {name} is not in the store"), touched());
                 }
                 Err(e) => self.lacks(e.to_string(), touched()),
             }
@@ -154,10 +191,11 @@ impl<'a> Checker<'a> {
         }
     }
 
-    fn stage(&mut self, receipt: &StageReceipt, digest: &Digest, run: &str) {
+    fn stage(&mut self, execution: &Execution, digest: &Digest, run: &str) {
+        let receipt = &execution.receipt;
         let name = &receipt.inputs.stage;
         let touched = || Touched { runs: [run.to_string()].into(), ..Touched::default() };
-        if receipt.inputs.key().ok() != Some(receipt.key) {
+        if !execution.keyed {
             self.lacks(format!("the receipt {digest} of the stage {name} bears a key that its inputs do not have"), touched());
         }
         for read in &receipt.reads {

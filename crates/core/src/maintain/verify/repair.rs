@@ -2,6 +2,7 @@
 //! taken anew from the working tree where it is still there.
 
 use std::collections::{BTreeMap, HashSet};
+use textum_base::Identity;
 
 use super::losses;
 use super::receipts::{Checker, Lacking};
@@ -13,7 +14,7 @@ use crate::record::ledger::{Ledger, LedgerError};
 use crate::store::{Digest, GcPlan, Store, StoreError, hash_file};
 
 /// Mends; gives what was done, in words. Receipts that were lost exist nowhere else: that is written down.
-pub(super) fn repair(workspace: &Workspace, store: &Store, by: &str) -> Result<Vec<String>, VerifyError> {
+pub(super) fn repair(workspace: &Workspace, store: &Store, by: &Identity) -> Result<Vec<String>, VerifyError> {
     let mut done = Vec::new();
     {
         let alone = store.alone()?;

@@ -1,6 +1,8 @@
 //! Any number of classes, and the predicted one.
 
-use std::collections::BTreeMap;
+use std::collections::HashMap;
+
+use super::Labels;
 
 /// What there is to say of predicted classes. A figure that is not defined is NaN.
 #[derive(Clone, Debug, PartialEq)]
@@ -20,13 +22,13 @@ pub struct Classes {
 }
 
 /// Judges predicted classes against the truth.
-pub fn judge_classes(predicted: &[String], truth: &[String]) -> Classes {
-    let mut place: BTreeMap<&str, usize> = predicted.iter().chain(truth).map(|n| (n.as_str(), 0)).collect();
-    place.values_mut().enumerate().for_each(|(i, slot)| *slot = i);
-    let count = place.len();
+pub fn judge_classes(predicted: &Labels, truth: &Labels) -> Classes {
+    let names: Vec<&str> = predicted.distinct().union(&truth.distinct()).copied().collect();
+    let place: HashMap<&str, usize> = names.iter().enumerate().map(|(i, name)| (*name, i)).collect();
+    let count = names.len();
     let mut confusion = vec![vec![0u64; count]; count];
-    for (p, t) in predicted.iter().zip(truth) {
-        confusion[place[t.as_str()]][place[p.as_str()]] += 1;
+    for (p, t) in predicted.places(&place).zip(truth.places(&place)) {
+        confusion[t][p] += 1;
     }
     let right: u64 = (0..count).map(|i| confusion[i][i]).sum();
     let each: Vec<[f64; 3]> = (0..count)
@@ -40,7 +42,7 @@ pub fn judge_classes(predicted: &[String], truth: &[String]) -> Classes {
     let or_zero = |v: f64| if v.is_nan() { 0.0 } else { v };
     let recalls: Vec<f64> = each.iter().map(|e| e[1]).filter(|r| !r.is_nan()).collect();
     Classes {
-        names: place.keys().map(|n| (*n).to_string()).collect(),
+        names: names.iter().map(|n| (*n).to_string()).collect(),
         accuracy: right as f64 / truth.len() as f64,
         macro_mean: [0, 1, 2].map(|k| each.iter().map(|e| or_zero(e[k])).sum::<f64>() / count as f64),
         balanced_accuracy: recalls.iter().sum::<f64>() / recalls.len() as f64,
@@ -56,7 +58,7 @@ mod tests {
     #[test]
     fn a_published_example_comes_out() {
         // The example of scikit-learn's `precision_recall_fscore_support`: macro (0.22…, 0.33…, 0.26…).
-        let words = |text: &str| text.split(' ').map(String::from).collect::<Vec<_>>();
+        let words = |text: &str| text.split(' ').collect::<Labels>();
         let found = judge_classes(&words("cat pig dog cat cat dog"), &words("cat dog pig cat dog pig"));
         for (a, b) in found.macro_mean.iter().zip([0.222_222_222_222_222_2, 0.333_333_333_333_333_3, 0.266_666_666_666_666_66]) {
             assert!((a - b).abs() < 1e-9, "{a} {b}");

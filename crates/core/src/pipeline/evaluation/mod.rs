@@ -3,6 +3,7 @@
 
 mod classes;
 mod figures;
+mod labels;
 mod quantity;
 mod read;
 mod report;
@@ -10,6 +11,7 @@ mod score;
 
 pub use crate::config::manifest::{DEFINITIONS, Evaluation, Judged};
 pub use classes::{Classes, judge_classes};
+pub use labels::Labels;
 pub use quantity::{Quantity, judge_quantity};
 pub use read::{EvaluationError, Predictions};
 pub use report::evaluate;

@@ -1,8 +1,10 @@
 //! The table of predictions, its cells checked line by line.
 
+use std::collections::HashSet;
 use std::path::Path;
 
-use super::{Evaluation, Judged};
+use super::labels::Gatherer;
+use super::{Evaluation, Judged, Labels};
 use crate::fsio::IoError;
 use crate::table::decimal::compare_numbers;
 use crate::table::{Origin, Row, Table, TableError, kind, row};
@@ -46,15 +48,17 @@ pub enum EvaluationError {
 #[derive(Clone, Debug, Default)]
 pub struct Predictions {
     /// The truth of each row.
-    pub truth: Vec<String>,
+    pub truth: Labels,
     /// What was predicted, as text.
-    pub predicted: Vec<String>,
+    pub predicted: Labels,
     /// The same as a number, where one is asked for.
     pub numbers: Vec<f64>,
     /// The truth as a number, where one is asked for.
     pub true_numbers: Vec<f64>,
     /// The group of each row; empty when no column for that is named.
-    pub groups: Vec<String>,
+    pub groups: Labels,
+    /// Rows.
+    pub rows: usize,
 }
 
 /// So many bad lines are named.
@@ -83,6 +87,7 @@ impl Predictions {
         let group = evaluation.by.as_deref().map(column).transpose()?;
         let names = (evaluation.truth.clone(), wanted.clone());
         let mut found = Predictions::default();
+        let (mut truths, mut predictions, mut groups) = (Gatherer::default(), Gatherer::default(), Gatherer::default());
         let (mut bad, mut count) = (Vec::new(), 0usize);
         let mut row = Row::default();
         let mut number_of_row = 0u64;
@@ -103,15 +108,20 @@ impl Predictions {
                     found.numbers.extend(kind::number(p));
                     found.true_numbers.extend(kind::number(t));
                 }
-                Judged::Label { .. } => found.predicted.push(row::text(p)),
+                Judged::Label { .. } => predictions.push(p),
             }
-            found.truth.push(row::text(t));
-            found.groups.extend(group.map(|g| row::text(row.cell(g))));
+            // Of a quantity the truth is a number, as a rule another one in each row.
+            if !matches!(evaluation.judged, Judged::Value { .. }) {
+                truths.push(t);
+            }
+            group.into_iter().for_each(|g| groups.push(row.cell(g)));
+            found.rows += 1;
         }
+        (found.truth, found.predicted, found.groups) = (truths.end(), predictions.end(), groups.end());
         if count > bad.len() {
             bad.push(format!("and {} more lines", count - bad.len()));
         }
-        match (bad.is_empty(), found.truth.is_empty()) {
+        match (bad.is_empty(), found.rows == 0) {
             (false, _) => Err(EvaluationError::Cells { table: name.to_string(), lines: bad }),
             (true, true) => Err(EvaluationError::Empty(name.to_string())),
             (true, false) => {
@@ -126,7 +136,8 @@ impl Predictions {
         match &evaluation.judged {
             Judged::Value { .. } => Ok(()),
             Judged::Label { .. } => {
-                self.truth.iter_mut().chain(&mut self.predicted).for_each(plain);
+                self.truth = std::mem::take(&mut self.truth).renamed(plain);
+                self.predicted = std::mem::take(&mut self.predicted).renamed(plain);
                 Ok(())
             }
             Judged::Score { positive, .. } => {
@@ -136,9 +147,8 @@ impl Predictions {
                     positive: positive.clone(),
                     occurring: occurring(&self.truth),
                 })?;
-                for label in self.truth.iter_mut().filter(|label| positives.contains(*label)) {
-                    label.clone_from(positive);
-                }
+                let same = |label: &str| if positives.contains(label) { positive.clone() } else { label.to_string() };
+                self.truth = std::mem::take(&mut self.truth).renamed(same);
                 Ok(())
             }
         }
@@ -151,18 +161,19 @@ const PAIRS: [(&str, &str); 5] = [("1", "0"), ("true", "false"), ("yes", "no"), 
 const FEW_LABELS: usize = 12;
 
 /// A whole number written with a point is that whole number: `1.0` is `1`.
-fn plain(label: &mut String) {
+fn plain(label: &str) -> String {
     if let Some((whole, fraction)) = label.split_once('.')
         && kind::kind_of(label.as_bytes()) == kind::Kind::Number
         && fraction.bytes().all(|b| b == b'0')
         && !whole.is_empty()
     {
-        label.truncate(whole.len());
+        return whole.to_string();
     }
+    label.to_string()
 }
 
-fn occurring(labels: &[String]) -> Vec<String> {
-    let all: std::collections::BTreeSet<&String> = labels.iter().collect();
+fn occurring(labels: &Labels) -> Vec<String> {
+    let all = labels.distinct();
     let more = all.len().saturating_sub(FEW_LABELS);
     let named = all.into_iter().take(FEW_LABELS).map(|l| format!("`{l}`"));
     named.chain((more > 0).then(|| format!("and {more} more"))).collect()
@@ -170,20 +181,16 @@ fn occurring(labels: &[String]) -> Vec<String> {
 
 /// The labels that mean the positive class: as it is written, as the same number, or as the same side of a
 /// common pair when nothing but that pair occurs. `None` when it never occurs.
-fn positives_among(labels: &[String], positive: &str) -> Option<std::collections::HashSet<String>> {
-    let all: std::collections::BTreeSet<&String> = labels.iter().collect();
+fn positives_among(labels: &Labels, positive: &str) -> Option<HashSet<String>> {
+    let all = labels.distinct();
     let same = |label: &str| {
         label == positive || compare_numbers(label.as_bytes(), positive.as_bytes()) == Some(std::cmp::Ordering::Equal)
     };
-    let found: std::collections::HashSet<String> = all.iter().filter(|l| same(l)).map(|l| (*l).clone()).collect();
+    let found: HashSet<String> = all.iter().filter(|l| same(l)).map(|l| (*l).to_string()).collect();
     if !found.is_empty() {
         return Some(found);
     }
-    let lower = |text: &str| {
-        let mut text = text.to_lowercase();
-        plain(&mut text);
-        text
-    };
+    let lower = |text: &str| plain(&text.to_lowercase());
     let meant = lower(positive);
     let first = PAIRS.iter().any(|(yes, _)| *yes == meant);
     if !first && !PAIRS.iter().any(|(_, no)| *no == meant) {
@@ -191,7 +198,7 @@ fn positives_among(labels: &[String], positive: &str) -> Option<std::collections
     }
     let (yes, no) = PAIRS.iter().find(|(yes, no)| all.iter().all(|l| [*yes, *no].contains(&lower(l).as_str())))?;
     let wanted = if first { yes } else { no };
-    let found: std::collections::HashSet<String> = all.into_iter().filter(|l| lower(l) == *wanted).cloned().collect();
+    let found: HashSet<String> = all.into_iter().filter(|l| lower(l) == *wanted).map(str::to_string).collect();
     (!found.is_empty()).then_some(found)
 }
 
@@ -226,7 +233,7 @@ mod tests {
     #[test]
     fn the_positive_class_is_found_or_refused() {
         let among = |labels: &[&str], positive: &str| {
-            let labels: Vec<String> = labels.iter().map(ToString::to_string).collect();
+            let labels: crate::pipeline::evaluation::Labels = labels.iter().copied().collect();
             let mut found: Vec<String> = positives_among(&labels, positive)?.into_iter().collect();
             found.sort();
             Some(found.join(" "))

@@ -27,8 +27,7 @@ fn judge(evaluation: &Evaluation, rows: &Predictions) -> Judgement {
     let named = |pairs: &[(&str, f64)]| pairs.iter().map(|(n, v)| ((*n).to_string(), *v)).collect::<Vec<_>>();
     match &evaluation.judged {
         Judged::Score { positive, threshold, bins, .. } => {
-            let truth: Vec<bool> = rows.truth.iter().map(|t| t == positive).collect();
-            let found = judge_score(&rows.numbers, &truth, threshold.parse().unwrap_or(0.5), *bins);
+            let found = judge_score(&rows.numbers, &rows.truth.are(positive), threshold.parse().unwrap_or(0.5), *bins);
             let [tp, fp, fn_, tn] = found.confusion.map(|n| n as f64);
             let metrics = named(&[
                 ("auc", found.auc),
@@ -57,7 +56,7 @@ fn judge(evaluation: &Evaluation, rows: &Predictions) -> Judgement {
                 ("precision", precision),
                 ("recall", recall),
                 ("balanced_accuracy", found.balanced_accuracy),
-                ("rows", rows.truth.len() as f64),
+                ("rows", rows.rows as f64),
             ]);
             for (name, [p, r, f]) in found.names.iter().zip(&found.each) {
                 let of = |what: &str, v: &f64| (format!("class.{name}.{what}"), *v);
@@ -89,15 +88,15 @@ fn headline(evaluation: &Evaluation) -> (&'static str, bool) {
     }
 }
 
-fn subset(rows: &Predictions, members: &[usize]) -> Predictions {
-    let pick = |from: &Vec<String>| members.iter().filter_map(|i| from.get(*i).cloned()).collect();
-    let numbers = |from: &Vec<f64>| members.iter().filter_map(|i| from.get(*i).copied()).collect();
+fn subset(rows: &Predictions, members: &[u32]) -> Predictions {
+    let numbers = |from: &Vec<f64>| members.iter().filter_map(|i| from.get(*i as usize).copied()).collect();
     Predictions {
-        truth: pick(&rows.truth),
-        predicted: pick(&rows.predicted),
+        truth: rows.truth.rows(members),
+        predicted: rows.predicted.rows(members),
         numbers: numbers(&rows.numbers),
         true_numbers: numbers(&rows.true_numbers),
-        groups: Vec::new(),
+        groups: Default::default(),
+        rows: members.len(),
     }
 }
 
@@ -124,7 +123,7 @@ pub fn evaluate(
         out.insert("class".into(), json!(classes));
     }
     let lead: Vec<String> = whole.metrics.iter().take(5).map(|(n, v)| format!("{n} {}", number(*v))).collect();
-    let _ = writeln!(log, "{} rows: {}", rows.truth.len(), lead.join(", "));
+    let _ = writeln!(log, "{} rows: {}", rows.rows, lead.join(", "));
     let mut figures = whole.figures;
     if let Some(by) = &evaluation.by {
         let groups = groups(evaluation, &rows);
@@ -162,15 +161,15 @@ pub fn evaluate(
 
 fn write(path: &Path, bytes: &[u8]) -> Result<(), EvaluationError> {
     if let Some(parent) = path.parent() {
-        std::fs::create_dir_all(parent).map_err(IoError::of("create the folder", parent))?;
+        crate::fsio::create_folder(parent)?;
     }
     Ok(fsio::write_derived(path, bytes)?)
 }
 
 fn groups(evaluation: &Evaluation, rows: &Predictions) -> Vec<(String, usize, Judgement)> {
-    let mut members: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+    let mut members: BTreeMap<&str, Vec<u32>> = BTreeMap::new();
     for (i, group) in rows.groups.iter().enumerate() {
-        members.entry(group).or_default().push(i);
+        members.entry(group).or_default().push(i as u32);
     }
     members.into_iter().map(|(g, m)| (g.to_string(), m.len(), judge(evaluation, &subset(rows, &m)))).collect()
 }

@@ -70,17 +70,18 @@ pub fn judge_score(scores: &[f64], truth: &[bool], threshold: f64, bins: u32) ->
     }
     let [tp, fp, fn_, tn] = confusion.map(|n| n as f64);
     let (positives, negatives) = (tp + fn_, fp + tn);
-    let mut order: Vec<usize> = (0..scores.len()).collect();
-    order.sort_by(|a, b| scores[*b].total_cmp(&scores[*a]));
+    // Rows in the order of their scores; those of equal ones in any, since they are one threshold.
+    let mut order: Vec<u32> = (0..u32::try_from(scores.len()).unwrap_or(u32::MAX)).collect();
+    order.sort_unstable_by(|a, b| scores[*b as usize].total_cmp(&scores[*a as usize]));
     // From the highest score down; equal scores are one threshold.
     let (mut hits, mut alarms, mut area, mut average) = (0.0, 0.0, 0.0, 0.0);
     let (mut roc, mut curve) = (vec![(0.0, 0.0)], Vec::new());
     let mut at = 0;
     while at < order.len() {
         let (before_hits, before_alarms) = (hits, alarms);
-        let score = scores[order[at]];
-        while at < order.len() && scores[order[at]] == score {
-            if truth[order[at]] {
+        let score = scores[order[at] as usize];
+        while at < order.len() && scores[order[at] as usize] == score {
+            if truth[order[at] as usize] {
                 hits += 1.0
             } else {
                 alarms += 1.0

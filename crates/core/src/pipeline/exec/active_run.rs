@@ -79,7 +79,8 @@ pub(super) struct Ending {
 /// The paths that a stage declares, or all stages do.
 pub(super) fn declared_by<'p>(project: &'p Project, stage: Option<&str>) -> HashSet<&'p str> {
     let stages = project.manifest.stages.iter().filter(|s| stage.is_none_or(|name| s.name == name));
-    let own = stages.flat_map(|s| s.reads.iter().map(|r| &**r).chain(s.outputs().map(|o| &**o)));
+    let params = stages.clone().flat_map(|s| super::param_files::used(project, s)).map(|f| &*f.path);
+    let own = stages.flat_map(|s| s.reads.iter().map(|r| &**r).chain(s.outputs().map(|o| &**o))).chain(params);
     own.chain(project.manifest.stages.iter().filter_map(|s| s.checkpoints.as_deref()))
         .chain(project.manifest.environment.files.iter().map(|f| &**f))
         .collect()

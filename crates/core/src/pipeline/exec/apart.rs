@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use std::rc::Rc;
 use std::sync::Arc;
 
-use textum_base::{SourcePath, is_within};
+use textum_base::{ProjectPath, SourcePath, is_within, overlap};
 
 use super::ExecError;
 use super::outcome::SettledStage;
@@ -14,6 +14,7 @@ use crate::config::graph::StageIndex;
 use crate::fsio::TreeDir;
 use crate::project::fingerprint::Scanner;
 use crate::project::sandbox::{Pool, link_reference};
+use crate::project::tree::write_new;
 use crate::project::workspace::Project;
 use crate::record::receipt::part_of_folder;
 use crate::record::receipt::{Content, PathContent};
@@ -29,15 +30,39 @@ pub(super) struct Apart<'a> {
     /// Everything that no stage writes, as it was taken in when the run began.
     pub(super) sources: Rc<BTreeMap<SourcePath, Content>>,
     pub(super) pool: &'a Pool,
+    /// Whether other runs are carried out beside this one, which may want the same contents.
+    of_many: bool,
     /// The sandboxes of the stages executed in this run: what they wrote is had from there.
     made: RefCell<BTreeMap<StageIndex, TreeDir>>,
 }
 
 impl<'a> Apart<'a> {
     /// Sandboxes for a run, out of these sources.
-    pub(super) fn new(project: &'a Project, run: &str, sources: Rc<BTreeMap<SourcePath, Content>>, pool: &'a Pool) -> Apart<'a> {
+    pub(super) fn new(
+        project: &'a Project,
+        run: &str,
+        sources: Rc<BTreeMap<SourcePath, Content>>,
+        pool: &'a Pool,
+        of_many: bool,
+    ) -> Apart<'a> {
         let folder = project.workspace.sandboxes_folder().join(run);
-        Apart { project, folder, sources, pool, made: RefCell::default() }
+        Apart { project, folder, sources, pool, of_many, made: RefCell::default() }
+    }
+
+    /// Whether a read is put into one sandbox only: then it need not be shared, and whoever touches it is the stage
+    /// itself.
+    pub(super) fn is_of_one(&self, path: &SourcePath) -> bool {
+        let readers = self.project.manifest.stages.iter().filter(|s| s.reads.iter().any(|r| overlap(r, path)));
+        let for_all = self.project.manifest.environment.files.iter().any(|f| overlap(f, path));
+        !self.of_many && !for_all && readers.count() == 1 && self.project.graph.writers_of(path).is_empty()
+    }
+
+    fn put_source(&self, content: &Content, tree: &TreeDir, source: &SourcePath, path: &ProjectPath) -> Result<(), ExecError> {
+        match self.is_of_one(source) {
+            true => write_new(&self.project.store, content, tree, path)?,
+            false => self.pool.put(&self.project.store, content, tree, path)?,
+        }
+        Ok(())
     }
 
     /// Puts a stage's results where a person looks for them: into the run's own folder.
@@ -77,6 +102,7 @@ impl<'a> Apart<'a> {
         content: &Content,
         done: &BTreeMap<StageIndex, SettledStage>,
     ) -> Result<(), ExecError> {
+        let source = path;
         if self.project.scanner.is_reference(path) {
             return Ok(link_reference(self.project.workspace.root(), path, tree)?);
         }
@@ -85,7 +111,7 @@ impl<'a> Apart<'a> {
         if writers.is_empty() {
             // A read may lie in another read: the folder is put first, and what it holds already stays.
             if tree.standing(&path)?.is_none() {
-                self.pool.put(&self.project.store, content, tree, &path)?;
+                self.put_source(content, tree, source, &path)?;
             }
             return Ok(());
         }

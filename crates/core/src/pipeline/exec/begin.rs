@@ -1,6 +1,6 @@
 //! The beginning of one stage of a run: what it reads is looked at and taken in, and its place is made.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use textum_base::{ProjectPath, SourcePath};
 
@@ -45,12 +45,18 @@ impl ActiveRun<'_> {
             }
             None => self.project.scanner.clone(),
         };
-        let standing = match self.take_in_reads(decision, &scanner, common) {
+        let mut standing = match self.take_in_reads(decision, &scanner, common) {
             Ok(Ok(standing)) => standing,
             Ok(Err(begin)) => return Ok(begin),
             Err(e) if e.is_textums_own() => return Err(e.into()),
             Err(e) => return Ok(Begin::Impossible(format!("what it reads cannot be recorded: {e}"))),
         };
+        let decl = &self.project.manifest.stages[decision.index];
+        let (param_files, how) = match self.take_in_param_files(decl, &scanner, common)? {
+            Ok(found) => found,
+            Err(why) => return Ok(Begin::Impossible(why)),
+        };
+        standing.extend(how);
         self.note_data(&decision.stage, &decision.reads);
         let from = self.plan_context.from.get(&decision.index).cloned();
         if let Err(e) = self.make_way(inputs, &decision.stage, from.as_ref(), &scanner) {
@@ -59,14 +65,15 @@ impl ActiveRun<'_> {
                 other => Err(other),
             };
         }
-        let decl = &self.project.manifest.stages[decision.index];
+        let own = decision.reads.iter().map(|(path, content)| self.read(path, content));
         Ok(Begin::Ready(Box::new(Task {
             inputs: inputs.clone(),
             key,
-            reads: decision.reads.iter().map(|(path, content)| self.read(path, content)).collect(),
+            reads: own.chain(param_files).collect(),
             needs: decl.needs,
             run: self.draft.run.clone(),
             scanner,
+            own_reads: self.own_reads(decision),
             standing,
             clock_behind: self.clock_behind,
             from,
@@ -76,6 +83,12 @@ impl ActiveRun<'_> {
             environment: self.environment,
             sandbox_of: self.apart.is_some().then(|| self.project.workspace.root().to_path_buf()),
         })))
+    }
+
+    /// What is put into the stage's sandbox and no other one.
+    fn own_reads(&self, decision: &Decision) -> BTreeSet<SourcePath> {
+        let Some(apart) = &self.apart else { return BTreeSet::new() };
+        decision.reads.keys().filter(|path| apart.is_of_one(path)).cloned().collect()
     }
 
     /// Takes what a stage reads into the store at the moment when it starts, and notes how it stands. What is no
@@ -92,15 +105,10 @@ impl ActiveRun<'_> {
             let output = writers.iter().find(|w| {
                 self.done.get(w).and_then(|d| d.execution.as_ref()).is_some_and(|e| e.outputs.iter().any(|o| o.path == *path))
             });
-            let mut found = Standstill::look(scanner.root(), path)?;
-            if let (Some(seen), true) = (&found, writers.is_empty() && self.apart.is_none()) {
-                // A change in the next moment must not bear the time of the last one.
-                let wait = seen.until_trusted();
-                if !wait.is_zero() {
-                    std::thread::sleep(wait);
-                    found = Standstill::look(scanner.root(), path)?;
-                }
-            }
+            let found = match writers.is_empty() && self.apart.is_none() {
+                true => Standstill::look_trusted(scanner.root(), path)?,
+                false => Standstill::look(scanner.root(), path)?,
+            };
             let now = match (output, &self.apart, writers.is_empty()) {
                 // Out of the store, or out of the sandbox in which it has just been taken in.
                 (Some(_), Some(_), _) | (None, Some(_), true) => found.is_some().then(|| content.clone()),
@@ -137,6 +145,7 @@ impl ActiveRun<'_> {
             by,
             dataset: if writers.is_empty() { self.project.dataset_of(path).map(str::to_string) } else { None },
             for_all: self.project.manifest.environment.files.iter().any(|f| path == f),
+            params: false,
             hold: self.project.hold_of(path),
         }
     }

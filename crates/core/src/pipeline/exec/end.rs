@@ -3,6 +3,7 @@
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::time::Instant;
+use textum_base::Identity;
 
 use textum_base::SourcePath;
 
@@ -137,6 +138,7 @@ pub(super) fn end(
         None => ended.project.ledger.newest_run_receipts(1)?.pop(),
     };
     record_states_read(ended.project, &draft, writer, &ended.options.by, ended.events)?;
+    draft.log = ended.live.keep_log(writer)?;
     *chain.borrow_mut() = Some(writer.put_document(&canonical(&draft)?)?);
     let outcome = RunOutcome {
         run: Some(draft.run.clone()),
@@ -157,7 +159,7 @@ fn record_states_read(
     project: &Project,
     draft: &RunReceipt,
     writer: &Writer<'_>,
-    by: &str,
+    by: &Identity,
     events: &dyn EventSink,
 ) -> Result<(), ExecError> {
     let rounds = draft.also.values().map(Vec::len).max().unwrap_or(0);

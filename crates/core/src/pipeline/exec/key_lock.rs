@@ -47,7 +47,7 @@ impl KeyLock {
 impl Drop for KeyLock {
     fn drop(&mut self) {
         // Before the lock goes, so that nobody takes it for one that still means something.
-        let _ = fs::remove_file(&self.path);
+        let _ = crate::fsio::remove_file(&self.path);
     }
 }
 

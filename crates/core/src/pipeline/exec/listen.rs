@@ -5,11 +5,11 @@ use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use super::executor::{Running, TooMuchMemory};
 use super::stage::{StageContext, Task};
 use super::{ExecError, GRACE};
 use crate::event::Event;
 use crate::fsio::{self, FileLock, TryLock};
+use crate::pipeline::executor::{Cancel, JobId, TooMuchMemory};
 use crate::pipeline::signal::{Aggregate, Ask, MetricFiles, Signal, SignalReader};
 use crate::record::receipt::{
     CHECKPOINT_RECEIPT, CheckpointReceipt, ContentKind, Metric, PlaceRecord, STAGE_START, SignalRecord, StageStart, canonical,
@@ -89,7 +89,7 @@ impl<'b, 'a> Listener<'b, 'a> {
     }
 
     /// Listens until the stage has ended and all it said has been heard.
-    pub(super) fn follow(mut self, running: &dyn Running, ended: &AtomicBool) -> Result<Heard, ExecError> {
+    pub(super) fn follow(mut self, job: &JobId, ended: &AtomicBool) -> Result<Heard, ExecError> {
         let mut looked = Instant::now();
         loop {
             // Asked before reading: what was said until then is read in this round.
@@ -109,10 +109,10 @@ impl<'b, 'a> Listener<'b, 'a> {
             self.tell(last);
             if last {
                 // One that was ended for it may have gone before it was looked at.
-                self.look_at_memory(running);
+                self.look_at_memory(job);
                 break;
             }
-            self.stop_if_due(running);
+            self.stop_if_due(job);
             if !any {
                 std::thread::park_timeout(SLEEP);
             }
@@ -193,34 +193,34 @@ impl<'b, 'a> Listener<'b, 'a> {
         });
     }
 
-    fn stop_if_due(&mut self, running: &dyn Running) {
+    fn stop_if_due(&mut self, job: &JobId) {
         if let (Some(most), None) = (self.task.needs.time, &self.stopped)
             && self.clock.elapsed() >= Duration::from_secs(most)
         {
             self.stopped = Some((format!("it took longer than the {most} s that it may need"), Instant::now()));
         }
         if self.looked_at_memory.elapsed() >= LOOK_AT_MEMORY {
-            self.look_at_memory(running);
+            self.look_at_memory(job);
             self.looked_at_memory = Instant::now();
         }
         let Some((_, since)) = &self.stopped else { return };
         if !self.told_to_end {
             self.told_to_end = true;
-            running.interrupt();
+            let _ = self.stage_context.place.cancel(job, Cancel::Ask);
         } else if since.elapsed() >= GRACE && !self.killed {
             self.killed = true;
-            running.kill();
+            let _ = self.stage_context.place.cancel(job, Cancel::AtOnce);
         }
     }
 
     /// A stage that holds more memory than it says it needs takes it from the others: it is stopped.
-    fn look_at_memory(&mut self, running: &dyn Running) {
+    fn look_at_memory(&mut self, job: &JobId) {
         let limit = self.task.needs.memory;
         if limit == 0 || self.stopped.is_some() {
             return;
         }
         let mib = |bytes: u64| bytes.div_ceil(1 << 20);
-        let why = match running.too_much_memory() {
+        let why = match self.stage_context.place.too_much_memory(job) {
             Some(TooMuchMemory::Held(held)) => {
                 format!("it held {} MiB of memory, and its `needs` say {} MiB", mib(held), mib(limit))
             }
@@ -260,7 +260,7 @@ impl<'b, 'a> Listener<'b, 'a> {
             path: path.clone(),
             content,
             metrics: self.aggregate.last(),
-            made: jiff::Timestamp::now().to_string(),
+            made: textum_base::clock::now().to_string(),
             seconds: self.clock.elapsed().as_secs_f64(),
             start,
         };

@@ -1,15 +1,15 @@
 //! Runs at work: how others see that one lives, and what is made of one that was cut off.
 
-use std::fs::{self, File, OpenOptions};
+use std::fs::{self, File};
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
-use crate::event::{Event, EventSink};
+use crate::event::{Event, EventSink, LoggedEvent, read_log};
 use crate::fsio::{self, FileLock, IoError, TryLock};
 use crate::pipeline::exec::ExecError;
 use crate::pipeline::exec::listen::last_values;
-use crate::pipeline::exec::processes::{Mark, end_marked};
+use crate::pipeline::executor::{Cancel, Executor, JobId, LocalExecutor, Mark, end_marked};
 use crate::pipeline::signal::{Aggregate, SignalReader};
 use crate::project::workspace::Project;
 use crate::record::ledger::Ledger;
@@ -21,6 +21,8 @@ use crate::store::Writer;
 pub struct LiveRun {
     /// Its folder: logs and parameters of its stages.
     pub folder: PathBuf,
+    /// Its log so far, as it is in the file.
+    log: Arc<Mutex<Vec<u8>>>,
     _lock: FileLock,
 }
 
@@ -29,7 +31,7 @@ impl LiveRun {
     pub fn begin(runs: &Path, draft: &RunReceipt) -> Result<LiveRun, ExecError> {
         // Made under another name, so that nobody finds it before it is locked.
         let unborn = runs.join(format!(".{}", draft.run));
-        fs::create_dir_all(&unborn).map_err(IoError::of("create the folder", &unborn))?;
+        crate::fsio::create_folder(&unborn)?;
         let TryLock::Taken(mut lock) = FileLock::try_exclusive(&unborn.join(DRAFT))? else {
             return Err(ExecError::RunTaken(draft.run.clone()));
         };
@@ -40,13 +42,23 @@ impl LiveRun {
             return Err(ExecError::RunTaken(draft.run.clone()));
         }
         fsio::rename(&unborn, &folder)?;
-        Ok(LiveRun { folder, _lock: lock })
+        Ok(LiveRun { folder, log: Arc::default(), _lock: lock })
     }
 
     /// Passes events on and keeps them in the run's folder, for those who follow it from elsewhere.
     pub fn telling<'e>(&self, events: &'e dyn EventSink) -> Telling<'e> {
-        let log = OpenOptions::new().create(true).append(true).open(self.folder.join("events")).ok();
-        Telling { events, log: Mutex::new(log) }
+        let log = fsio::append(&self.folder.join(EVENTS)).ok();
+        Telling { events, log: Mutex::new(log), kept: self.log.clone() }
+    }
+
+    /// Takes its log into the store; none where nothing has happened.
+    pub(super) fn keep_log(&self, writer: &Writer<'_>) -> Result<Option<Content>, ExecError> {
+        let log = self.log.lock().unwrap_or_else(PoisonError::into_inner);
+        if log.is_empty() {
+            return Ok(None);
+        }
+        let stored = writer.put_bytes(&log)?;
+        Ok(Some(Content::file(stored.digest, stored.size)))
     }
 
     /// Whether somebody asks that the run stops: why, and whether at once.
@@ -70,6 +82,8 @@ impl LiveRun {
 
 /// The receipt that stands if the run is cut off. It is locked as long as the run's process lives.
 const DRAFT: &str = "run.json";
+/// What has happened so far.
+const EVENTS: &str = "events";
 /// The file by which another process asks a run to stop.
 const STOP: &str = "stop";
 
@@ -77,18 +91,21 @@ const STOP: &str = "stop";
 pub struct Telling<'e> {
     events: &'e dyn EventSink,
     log: Mutex<Option<File>>,
+    kept: Arc<Mutex<Vec<u8>>>,
 }
 
 impl EventSink for Telling<'_> {
     fn event(&self, event: Event) {
         // What a stage prints is in its log, what it tells in its signals.
         if !matches!(event, Event::Output { .. } | Event::Told { .. })
-            && let Some(log) = self.log.lock().unwrap_or_else(PoisonError::into_inner).as_mut()
-            && let Ok(mut line) = serde_json::to_vec(&event)
+            && let Ok(mut line) = serde_json::to_vec(&LoggedEvent::now(event.clone()))
         {
             line.push(b'\n');
-            // Whoever follows misses a line then; the run itself does not depend on it.
-            let _ = log.write_all(&line);
+            self.kept.lock().unwrap_or_else(PoisonError::into_inner).extend_from_slice(&line);
+            if let Some(log) = self.log.lock().unwrap_or_else(PoisonError::into_inner).as_mut() {
+                // Whoever follows misses a line then; the run itself does not depend on it.
+                let _ = log.write_all(&line);
+            }
         }
         self.events.event(event);
     }
@@ -114,8 +131,8 @@ pub struct LiveView {
 pub fn live_view(runs: &Path, run: &str) -> Option<LiveView> {
     let folder = runs.join(run);
     let draft = serde_json::from_slice(&fs::read(folder.join(DRAFT)).ok()?).ok()?;
-    let text = fs::read_to_string(folder.join("events")).unwrap_or_default();
-    let events = text.lines().filter_map(|l| serde_json::from_str(l).ok()).collect();
+    let text = fs::read_to_string(folder.join(EVENTS)).unwrap_or_default();
+    let events = read_log(&text).into_iter().map(|logged| logged.event).collect();
     Some(LiveView { folder, draft, events })
 }
 
@@ -135,6 +152,7 @@ pub fn close_interrupted(project: &mut Project, events: &dyn EventSink) -> Resul
             if !is_run_id(&name) {
                 continue;
             }
+            end_jobs(&entry.path());
             end_marked(&Mark::of_run(&name));
             if close(project, &name, &entry.path())? {
                 events.event(Event::Interrupted { run: name.clone() });
@@ -143,6 +161,19 @@ pub fn close_interrupted(project: &mut Project, events: &dyn EventSink) -> Resul
         }
     }
     Ok(closed)
+}
+
+/// Ends the jobs that a run has left at work, whatever became of their environment.
+fn end_jobs(run: &Path) {
+    let place = LocalExecutor::default();
+    let text = fs::read_to_string(run.join(EVENTS)).unwrap_or_default();
+    for logged in read_log(&text) {
+        let Event::Submitted { job, .. } = logged.event else { continue };
+        let job = JobId(job);
+        if place.attach(&job).unwrap_or(false) {
+            let _ = place.cancel(&job, Cancel::AtOnce);
+        }
+    }
 }
 
 /// Whether a run is at work.
@@ -196,6 +227,7 @@ fn close(project: &Project, run: &str, folder: &Path) -> Result<bool, ExecError>
                 });
             }
         }
+        receipt.log = kept_log(&folder.join(EVENTS), &writer)?;
         receipt.state = RunState::Interrupted;
         receipt.reason = Some("Textum or the machine was lost while it ran".into());
         writer.put_document(&canonical(&receipt)?)?;
@@ -209,6 +241,14 @@ fn close(project: &Project, run: &str, folder: &Path) -> Result<bool, ExecError>
     }
     fsio::remove_any(folder)?;
     Ok(is_interrupted)
+}
+
+/// Takes the log of a run that was cut off into the store, if it has one.
+fn kept_log(log: &Path, writer: &Writer<'_>) -> Result<Option<Content>, ExecError> {
+    match log.is_file() {
+        true => Ok(Some(writer.put_file(log)?).map(|stored| Content::file(stored.digest, stored.size))),
+        false => Ok(None),
+    }
 }
 
 /// The receipt of a stage that was begun and of whose end nothing is known.

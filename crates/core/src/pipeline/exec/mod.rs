@@ -3,36 +3,29 @@
 mod active_run;
 mod apart;
 mod begin;
-mod capacity;
 mod echo;
 mod end;
-mod executor;
 mod gates;
 mod key_lock;
 mod likely;
 mod listen;
 mod live;
-mod local;
-mod machine;
-mod memory_group;
 mod outcome;
-mod processes;
+mod param_files;
 mod run;
 mod scheduler;
 mod stage;
 mod sweep;
 mod watch;
 
-pub use executor::{Executor, Job, Running, TooMuchMemory};
 pub use likely::tail;
 pub use live::{LiveView, ask_to_stop, close_interrupted, is_at_work, live_runs, live_view};
-pub use local::LocalExecutor;
-pub use machine::{Load, Machine};
 pub use outcome::{Execution, RunOutcome, SettledStage};
 pub use run::{RunOptions, run};
 pub use stage::{StageContext, Task};
 pub use sweep::{SweepOutcome, VariantOutcome, run_sweep, sweep_name};
 
+use crate::config::param_file::ParamFileError;
 use crate::data::DataError;
 use crate::fsio::IoError;
 use crate::pipeline::plan::PlanError;
@@ -70,6 +63,9 @@ pub enum ExecError {
     /// The store.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// A file of parameters.
+    #[error(transparent)]
+    ParamFile(#[from] ParamFileError),
     /// The ledger.
     #[error(transparent)]
     Ledger(#[from] LedgerError),

@@ -5,12 +5,13 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::rc::Rc;
 use std::sync::Mutex;
 use std::time::Instant;
+use textum_base::Identity;
 
 use textum_base::SourcePath;
 
+use super::ExecError;
 use super::active_run::{ActiveRun, declared_by};
 use super::apart::Apart;
-use super::capacity::Capacity;
 use super::end::{end, fill_tree, nothing_to_do};
 use super::gates::Gates;
 use super::live::LiveRun;
@@ -18,15 +19,16 @@ use super::outcome::RunOutcome;
 use super::scheduler::{Common, schedule};
 use super::stage::StageContext;
 use super::watch::Watcher;
-use super::{ExecError, LocalExecutor};
 use crate::config::graph::StageIndex;
 use crate::data::recorded_anew;
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::TreeDir;
+use crate::pipeline::executor::{Executor, LocalExecutor};
 use crate::pipeline::plan::{Plan, PlanContext};
 use crate::project::fingerprint::MayStart;
 use crate::project::git::git_state;
 use crate::project::sandbox::Pool;
+use crate::project::tree::drop_recorded_copies;
 use crate::project::workspace::Project;
 use crate::record::ledger::new_run_id;
 use crate::record::receipt::{
@@ -60,7 +62,7 @@ pub struct RunOptions {
     /// The command line's words, for the receipt.
     pub arguments: Vec<String>,
     /// Who runs it, and where.
-    pub by: String,
+    pub by: Identity,
 }
 
 /// Runs what the plan says and records it. The project must have been opened to write.
@@ -71,8 +73,14 @@ pub fn run(
     cancel: &CancelToken,
 ) -> Result<RunOutcome, ExecError> {
     let clock = Instant::now();
+    let changed = super::param_files::changed_files(project)?;
+    let apart = RunOptions { sandbox: true, ..options.clone() };
+    let options = if changed.is_empty() { options } else { &apart };
+    if !changed.is_empty() {
+        events.event(Event::SandboxForParams { files: changed });
+    }
     let who =
-        format!("process {}, by {}, since {}", std::process::id(), options.by, jiff::Timestamp::now().strftime("%H:%M:%S UTC"));
+        format!("process {}, by {}, since {}", std::process::id(), options.by, textum_base::clock::now().strftime("%H:%M:%S UTC"));
     let _tree = if options.sandbox { None } else { Some(project.workspace.lock_tree(&who)?) };
     super::close_interrupted(project, events)?;
     project.may_start = MayStart::Anything;
@@ -163,6 +171,7 @@ pub(super) fn record_reads(
     selected: &[bool],
     writer: &Writer<'_>,
 ) -> Result<BTreeMap<SourcePath, Content>, ExecError> {
+    let _span = tracing::debug_span!("scan").entered();
     let stages = project.manifest.stages.iter().enumerate().filter(|(i, _)| selected[*i]);
     let mut paths: BTreeSet<SourcePath> = stages.flat_map(|(_, s)| s.reads.iter().cloned()).collect();
     paths.extend(project.manifest.environment.files.iter().map(SourcePath::from));
@@ -185,6 +194,9 @@ pub(super) fn record_settings(project: &Project, writer: &Writer<'_>) -> Result<
         writer.put_document(&canonical(counted)?)?;
     }
     let params = project.params.iter().map(|(_, value)| value.to_string());
+    for text in super::param_files::texts(project)? {
+        writer.put_bytes(text.as_bytes())?;
+    }
     for text in params.chain(environment.variables.values().flatten().cloned()) {
         writer.put_bytes(text.as_bytes())?;
     }
@@ -210,7 +222,7 @@ pub(super) fn draft(
         project: manifest.name.clone(),
         state: RunState::Interrupted,
         reason: None,
-        started: jiff::Timestamp::now().to_string(),
+        started: textum_base::clock::now().to_string(),
         ordered: None,
         after: None,
         seconds: 0.0,
@@ -230,8 +242,9 @@ pub(super) fn draft(
         metrics: BTreeMap::new(),
         better: manifest.metrics.iter().map(|(n, b)| (n.clone(), *b)).collect(),
         git,
-        by: options.by.clone(),
+        by: options.by.to_string(),
         sandbox: options.sandbox,
+        log: None,
         textum: env!("CARGO_PKG_VERSION").to_string(),
     }
 }
@@ -328,10 +341,11 @@ fn carry_out(
     let writer = project.store.writer()?;
     let own = CancelToken::new();
     let told = live.telling(events);
+    let place = LocalExecutor::default();
     let stage_context = StageContext {
         pool: pool.map(|pool| (pool, &*project.store)),
         writer: Some(&writer),
-        place: &LocalExecutor,
+        place: &place,
         variables: &project.variables,
         echo: options.echo,
         events: &told,
@@ -342,7 +356,7 @@ fn carry_out(
     let fresh = RefCell::default();
     let common = Common {
         writer: &writer,
-        capacity: Capacity::of_machine(options.jobs),
+        capacity: place.capacity(options.jobs),
         fresh: &fresh,
         unpublished: HashSet::new(),
         in_flight: HashSet::new(),
@@ -351,7 +365,7 @@ fn carry_out(
         dirty: false,
     };
     let plan_context = PlanContext::new(project, selected, options.force.clone())?;
-    let apart = pool.map(|pool| Apart::new(project, &draft.run, sources, pool));
+    let apart = pool.map(|pool| Apart::new(project, &draft.run, sources, pool, false));
     let chain = RefCell::default();
     let stage_context = &stage_context;
     let begun = BegunRun { project, selected, options, stage_context, draft, live, plan_context, apart, gates, clock };
@@ -377,6 +391,10 @@ fn carry_out(
         tree.data = draft.data;
         fill_tree(project, &mut tree, &outcome.stages);
         tree.save(project.workspace.root())?;
+        let copies = drop_recorded_copies(&project.workspace.state(), &draft.run, &project.store)?;
+        if !copies.is_empty() {
+            events.event(Event::AsideRecorded { paths: copies });
+        }
     }
     // What says that the run is at work goes once the ledger has it.
     project.ledger.catch_up(&project.store)?;

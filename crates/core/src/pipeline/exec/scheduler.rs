@@ -6,10 +6,10 @@ use std::time::{Duration, Instant};
 
 use super::ExecError;
 use super::active_run::ActiveRun;
-use super::capacity::Capacity;
 use super::key_lock::KeyLock;
 use crate::config::graph::StageIndex;
 use crate::event::CancelToken;
+use crate::pipeline::executor::Capacity;
 use crate::pipeline::plan::{Decision, Recorded};
 use crate::record::receipt::StageReceipt;
 use crate::store::{Digest, Writer};
@@ -34,6 +34,7 @@ pub(super) struct Common<'a> {
 
 impl Common<'_> {
     pub(super) fn publish(&mut self) -> Result<(), ExecError> {
+        let _span = tracing::debug_span!("publish").entered();
         self.writer.publish()?;
         self.unpublished.clear();
         self.unreleased.clear();

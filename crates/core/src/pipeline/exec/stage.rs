@@ -1,8 +1,7 @@
 //! One execution of one stage: from its inputs to its receipt. What is executed is what is recorded:
 //! nothing but the inputs decides what is done here.
 
-use std::collections::BTreeMap;
-use std::fs;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -11,12 +10,12 @@ use std::time::Instant;
 use textum_base::{DeclaredPath, ProjectPath, SourcePath};
 
 use super::echo::Echo;
-use super::executor::{Executor, Job, Running};
 use super::listen::{Heard, Listener, last_values};
 use super::{ExecError, likely};
 use crate::config::manifest::{Better, Command, Needs, nest};
-use crate::event::{CancelToken, EventSink};
+use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::{self, IoError, TreeDir};
+use crate::pipeline::executor::{Cancel, Executor, Job, JobCommand, JobId};
 use crate::pipeline::signal::read_metrics;
 use crate::project::fingerprint::{ScanError, Scanner, Standstill, stage_variables};
 use crate::project::sandbox::Pool;
@@ -42,6 +41,8 @@ pub struct Task {
     pub scanner: Arc<Scanner>,
     /// How what it reads stood when it was settled: it must stand so to the end.
     pub standing: BTreeMap<SourcePath, Standstill>,
+    /// What it reads in a sandbox that no other sandbox shares.
+    pub own_reads: BTreeSet<SourcePath>,
     /// By how much the clock is behind what was recorded before, if it is.
     pub clock_behind: Option<jiff::SignedDuration>,
     /// Its folder for log and parameters, outside the root it works in.
@@ -56,6 +57,13 @@ pub struct Task {
     pub better: BTreeMap<String, Better>,
     /// The working tree, when it works in a sandbox instead.
     pub sandbox_of: Option<PathBuf>,
+}
+
+impl Task {
+    /// Where what it prints goes.
+    fn log(&self) -> PathBuf {
+        self.folder.join("log")
+    }
 }
 
 /// What all executions of a run have in common.
@@ -75,28 +83,31 @@ pub struct StageContext<'a> {
     /// Asks to stop.
     pub cancel: &'a CancelToken,
     /// The commands at work.
-    pub at_work: Mutex<BTreeMap<String, Arc<dyn Running>>>,
+    pub at_work: Mutex<BTreeMap<String, JobId>>,
 }
 
 impl StageContext<'_> {
     /// Tells all commands at work to end.
     pub fn end_all(&self, at_once: bool) {
-        for running in self.at_work.lock().unwrap_or_else(PoisonError::into_inner).values() {
-            if at_once { running.kill() } else { running.interrupt() }
+        let how = if at_once { Cancel::AtOnce } else { Cancel::Ask };
+        for job in self.at_work.lock().unwrap_or_else(PoisonError::into_inner).values() {
+            // A place that does not answer is asked again when patience ends.
+            let _ = self.place.cancel(job, how);
         }
     }
 
     /// Executes a stage and gives its receipt, which is not yet in the store. An error is Textum's own; a
     /// stage that does not succeed has a receipt that says so.
     pub fn execute(&self, task: Task) -> Result<StageReceipt, ExecError> {
-        let started = jiff::Timestamp::now();
+        let _span = tracing::debug_span!("execute", stage = %task.inputs.stage, run = %task.run).entered();
+        let started = textum_base::clock::now();
         let clock = Instant::now();
-        let job = self.prepare(&task)?;
+        let variables = self.prepare(&task)?;
         let mut receipt = begin(&task, self.place, started);
         fsio::write_derived(&task.folder.join("begun.json"), &canonical(&receipt)?)?;
         let listener = Listener::new(self, &task, &receipt.started);
         let mut stopped = None;
-        let failure = match make_room(&task).and_then(|()| self.run_command(&task, &job, listener)) {
+        let failure = match make_room(&task).and_then(|()| self.run_command(&task, variables, listener)) {
             Ok((exit, heard)) => {
                 receipt.exit = Some(exit);
                 stopped = self.keep_heard(heard?, &mut receipt)?;
@@ -114,18 +125,18 @@ impl StageContext<'_> {
             receipt.reason = Some(reason);
             self.keep_what_is_left(&task, &mut receipt);
         }
-        receipt.log = self.keep_log(&job.log)?;
+        receipt.log = self.keep_log(&task.log())?;
         Ok(receipt)
     }
 
-    fn prepare(&self, task: &Task) -> Result<Job, ExecError> {
+    /// The variables that a stage gets; what they lead to is written.
+    fn prepare(&self, task: &Task) -> Result<Vec<(String, String)>, ExecError> {
         let folder = &task.folder;
-        fs::create_dir_all(folder).map_err(IoError::of("create the folder", folder))?;
+        crate::fsio::create_folder(folder)?;
         let params = folder.join("params.json");
         let typed = task.inputs.params.iter().map(|(n, text)| (n.as_str(), serde_json::from_str(text).unwrap_or_default()));
         let text = serde_json::to_vec_pretty(&nest(typed)).map_err(|e| IoError::of("write", &params)(e.into()))?;
         fsio::write_derived(&params, &text)?;
-        let root = task.scanner.root();
         let mut variables = stage_variables(self.variables, &task.inputs.vars);
         variables.extend([
             ("TEXTUM_STAGE".to_string(), task.inputs.stage.clone()),
@@ -141,30 +152,41 @@ impl StageContext<'_> {
             variables.push(("TEXTUM_FROM".to_string(), path.to_string()));
             variables.push(("TEXTUM_FROM_STEP".to_string(), from.step.to_string()));
         }
-        let log = folder.join("log");
-        Ok(Job { command: task.inputs.run.clone(), folder: root.to_path_buf(), variables, log, memory: task.needs.memory })
+        Ok(variables)
     }
 
-    fn run_command(&self, task: &Task, job: &Job, listener: Listener<'_, '_>) -> Result<(Exit, Result<Heard, ExecError>), IoError> {
-        if let Command::Evaluate(evaluation) = &job.command {
-            let exit = evaluate(task, evaluation, job)?;
-            let nothing = Heard { record: Default::default(), points: None, stopped: None };
-            return Ok((exit, Ok(nothing)));
-        }
-        let running = self.place.start(job)?;
+    fn run_command(
+        &self,
+        task: &Task,
+        variables: Vec<(String, String)>,
+        listener: Listener<'_, '_>,
+    ) -> Result<(Exit, Result<Heard, ExecError>), IoError> {
+        let command = match &task.inputs.run {
+            Command::Shell(text) => JobCommand::Shell(text.clone()),
+            Command::Argv(words) => JobCommand::Argv(words.clone()),
+            Command::Evaluate(evaluation) => {
+                let exit = evaluate(task, evaluation)?;
+                let nothing = Heard { record: Default::default(), points: None, stopped: None };
+                return Ok((exit, Ok(nothing)));
+            }
+        };
+        let folder = task.scanner.root().to_path_buf();
+        let job = self.place.submit(&Job { command, folder, variables, log: task.log(), needs: task.needs })?;
         let stage = &task.inputs.stage;
-        self.at_work.lock().unwrap_or_else(PoisonError::into_inner).insert(stage.clone(), running.clone());
+        // Who finds this run cut off ends what it left at work.
+        self.events.event(Event::Submitted { stage: stage.clone(), job: job.0.clone() });
+        self.at_work.lock().unwrap_or_else(PoisonError::into_inner).insert(stage.clone(), job.clone());
         // Whoever asked to stop before the command was known here did not reach it.
         if self.cancel.asked() {
-            running.interrupt();
+            self.place.cancel(&job, Cancel::Ask)?;
         }
-        let echo = self.echo.then(|| Echo::start(stage, &job.log));
+        let echo = self.echo.then(|| Echo::start(stage, &task.log()));
         let ended = AtomicBool::new(false);
         let result = std::thread::scope(|scope| {
-            let listening = scope.spawn(|| listener.follow(&*running, &ended));
+            let listening = scope.spawn(|| listener.follow(&job, &ended));
             let exit = match echo {
-                Some(echo) => echo.during(self.events, || running.wait()),
-                None => running.wait(),
+                Some(echo) => echo.during(self.events, || self.place.wait(&job)),
+                None => self.place.wait(&job),
             };
             ended.store(true, Ordering::SeqCst);
             listening.thread().unpark();
@@ -247,11 +269,11 @@ impl StageContext<'_> {
             // In a sandbox files are shared with others, whose coming and going moves their times: what counts
             // there is that nobody has written into them.
             let changed_here = match task.sandbox_of {
-                Some(_) => {
+                Some(_) if !task.own_reads.contains(path) => {
                     let written = |(pool, store): (&Pool, &Store)| pool.was_written(store, &read.at.content, began);
                     self.pool.is_some_and(written) || (touched && task.scanner.look(path)?.as_ref() != Some(&read.at.content))
                 }
-                None => touched,
+                _ => touched,
             };
             if changed_here {
                 changed.push(path.as_str());
@@ -386,14 +408,15 @@ fn begin(task: &Task, place: &dyn Executor, started: jiff::Timestamp) -> StageRe
 }
 
 /// Does an evaluation in this process, as if it were a command: what it says goes to the log.
-fn evaluate(task: &Task, evaluation: &crate::pipeline::evaluation::Evaluation, job: &Job) -> Result<Exit, IoError> {
-    let mut log = fs::File::create(&job.log).map_err(IoError::of("create", &job.log))?;
+fn evaluate(task: &Task, evaluation: &crate::pipeline::evaluation::Evaluation) -> Result<Exit, IoError> {
+    let path = task.log();
+    let mut log = fsio::create(&path)?;
     let metrics = task.inputs.metrics.first().map_or("", |m| &**m);
     let folder = task.inputs.writes.first().map(|w| &*w.path);
-    match crate::pipeline::evaluation::evaluate(&job.folder, evaluation, metrics, folder, &mut log) {
+    match crate::pipeline::evaluation::evaluate(task.scanner.root(), evaluation, metrics, folder, &mut log) {
         Ok(()) => Ok(Exit::Code(0)),
         Err(e) => {
-            std::io::Write::write_all(&mut log, format!("{e}\n").as_bytes()).map_err(IoError::of("write", &job.log))?;
+            std::io::Write::write_all(&mut log, format!("{e}\n").as_bytes()).map_err(IoError::of("write", &path))?;
             Err(IoError::of("evaluate", Path::new(&*evaluation.predictions))(std::io::Error::other(e.to_string())))
         }
     }

@@ -11,9 +11,9 @@ use std::time::Instant;
 use rayon::prelude::*;
 use textum_base::SourcePath;
 
+use super::ExecError;
 use super::active_run::ActiveRun;
 use super::apart::Apart;
-use super::capacity::Capacity;
 use super::end::end;
 use super::gates::Gates;
 use super::live::{LiveRun, Telling};
@@ -21,12 +21,12 @@ use super::outcome::RunOutcome;
 use super::run::{BegunRun, RunOptions, begin, draft, names_of, record_reads, record_settings, selected};
 use super::scheduler::{Common, schedule};
 use super::stage::StageContext;
-use super::{ExecError, LocalExecutor};
 use crate::config::manifest::Params;
 use crate::config::sweep::{Setting, Varied};
 use crate::data::recorded_anew;
 use crate::event::{CancelToken, Event, EventSink, Silent};
 use crate::fsio;
+use crate::pipeline::executor::{Executor, LocalExecutor};
 use crate::pipeline::plan::{Plan, PlanContext, Recorded};
 use crate::project::fingerprint::MayStart;
 use crate::project::sandbox::Pool;
@@ -149,6 +149,7 @@ pub fn run_sweep(
         gates: &gates,
         writer: &writer,
         events,
+        place: LocalExecutor::default(),
     };
     let mut outcomes: Vec<Option<VariantOutcome>> = vec![None; variants.len()];
     let parts = context.parts(options, &mut outcomes)?;
@@ -189,6 +190,7 @@ struct SweepContext<'s> {
     gates: &'s Gates,
     writer: &'s crate::store::Writer<'s>,
     events: &'s dyn EventSink,
+    place: LocalExecutor,
 }
 
 impl<'s> SweepContext<'s> {
@@ -198,6 +200,8 @@ impl<'s> SweepContext<'s> {
         for (number, variant) in self.variants.iter().enumerate() {
             let (params, set) = with_setting(self.project, variant);
             let view = self.project.variant(params.clone(), set.clone());
+            // A value that has no place in its file is told before anything is done.
+            super::param_files::changed_files(&view)?;
             let mut plan_context = self.plan_context(&view);
             plan_context.from = options.from.clone();
             plan_context.sources = Some(self.recorded.clone());
@@ -240,7 +244,7 @@ impl<'s> SweepContext<'s> {
         StageContext {
             pool: Some((self.pool, &*self.project.store)),
             writer: Some(self.writer),
-            place: &LocalExecutor,
+            place: &self.place,
             variables: &part.project.variables,
             echo: part.options.echo,
             events: telling,
@@ -279,7 +283,7 @@ impl<'s> SweepContext<'s> {
         let first = variants.begin(&parts[0].1)?;
         *variants.first.borrow_mut() = Some(first);
         self.writer.publish()?;
-        let capacity = Capacity::of_machine(jobs);
+        let capacity = self.place.capacity(jobs);
         // A few more than there is room for, so that one that waits for another's result keeps nobody idle.
         let most = capacity.most() * 2 + 2;
         let common = Common {
@@ -364,7 +368,7 @@ impl<'v> Variants<'v> {
             draft,
             live,
             plan_context,
-            apart: Some(Apart::new(&part.project, &run, self.context.recorded.clone(), self.context.pool)),
+            apart: Some(Apart::new(&part.project, &run, self.context.recorded.clone(), self.context.pool, true)),
             gates: self.context.gates,
             clock: Instant::now(),
         };

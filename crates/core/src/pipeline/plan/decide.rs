@@ -116,6 +116,7 @@ impl<'p> PlanContext<'p> {
     /// Decides for one stage, given what is known of those it reads from.
     pub fn decide(&self, stage: StageIndex, settled: &BTreeMap<StageIndex, Settled>) -> Result<Decision, PlanError> {
         let decl = &self.project.manifest.stages[stage];
+        let _span = tracing::trace_span!("decide", stage = %decl.name).entered();
         let reads = self.all_reads(stage, settled)?;
         let mut decision = Decision {
             stage: decl.name.clone(),

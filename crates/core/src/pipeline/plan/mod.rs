@@ -89,6 +89,7 @@ pub fn select_stages(plan_context: &crate::project::workspace::Project, names: &
 impl Plan {
     /// Decides for all the stages asked for and what they need, without writing anything.
     pub fn make(plan_context: &PlanContext<'_>, selected: &[bool]) -> Result<Plan, PlanError> {
+        let _span = tracing::debug_span!("plan").entered();
         plan_context.project.ledger.at_once(|| Plan::decide_all(plan_context, selected))?
     }
 

@@ -125,7 +125,10 @@ impl Aggregate {
 
     fn write(&mut self, seconds: f64, step: u64, name: &str, value: f64) -> std::io::Result<()> {
         if self.points.is_none() {
-            let mut writer = csv::Writer::from_writer(BufWriter::with_capacity(64 << 10, File::create(&self.path)?));
+            let mut writer = csv::Writer::from_writer(BufWriter::with_capacity(
+                64 << 10,
+                crate::fsio::create(&self.path).map_err(|e| e.source)?,
+            ));
             writer.write_record(POINTS_HEADER)?;
             self.points = Some(writer);
         }

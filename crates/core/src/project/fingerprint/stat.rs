@@ -2,7 +2,7 @@
 
 use std::fs::Metadata;
 use std::os::unix::fs::MetadataExt;
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use std::time::Duration;
 
 /// The part of a file's metadata that changes when its content does.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
@@ -77,7 +77,7 @@ impl Stat {
 
 /// Nanoseconds since 1970, by the system's clock.
 pub fn now_nanos() -> i64 {
-    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| i64::try_from(d.as_nanos()).unwrap_or(i64::MAX))
+    textum_base::clock::nanoseconds()
 }
 
 /// Names the current boot of the machine; empty where the system does not say.

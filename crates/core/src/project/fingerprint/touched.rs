@@ -82,6 +82,18 @@ impl Standstill {
         Ok(Some(Standstill { what: Digest::from(hasher.finalize()), folders, youngest }))
     }
 
+    /// How it stands, looked at when a change in the next moment could not bear the time of the last one.
+    pub fn look_trusted(root: &Path, path: &str) -> Result<Option<Standstill>, ScanError> {
+        let found = Standstill::look(root, path)?;
+        match found.as_ref().map(Standstill::until_trusted).filter(|wait| !wait.is_zero()) {
+            Some(wait) => {
+                std::thread::sleep(wait);
+                Standstill::look(root, path)
+            }
+            None => Ok(found),
+        }
+    }
+
     /// How long to wait until a change could not bear the time of one that was before; at most a few hundredths
     /// of a second.
     pub fn until_trusted(&self) -> Duration {

@@ -63,7 +63,7 @@ impl Pool {
         let folder = TreeDir::create(&all.join(std::process::id().to_string()))?;
         let clones = {
             let (a, b) = (name_of(&Digest::of(b"a"), false, false)?, name_of(&Digest::of(b"b"), false, false)?);
-            let can = fs::write(folder.full(&a), b"cloned").is_ok() && clone_file(&folder, &a, &folder, &b, 0o600);
+            let can = fsio::overwrite(&folder.full(&a), b"cloned").is_ok() && clone_file(&folder, &a, &folder, &b, 0o600);
             folder.remove(&a)?;
             folder.remove(&b)?;
             can
@@ -245,7 +245,7 @@ impl Drop for Pool {
     fn drop(&mut self) {
         let _ = fsio::remove_any(self.folder.path());
         // Fails, as it should, while another process has a pool there.
-        let _ = self.folder.path().parent().map(fs::remove_dir);
+        let _ = self.folder.path().parent().map(fsio::remove_empty_folder);
     }
 }
 

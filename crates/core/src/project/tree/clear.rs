@@ -6,7 +6,7 @@
 use std::cell::OnceCell;
 use std::fs;
 use std::io;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use textum_base::ProjectPath;
 
@@ -243,11 +243,34 @@ impl<'a> TreeCleaner<'a> {
     }
 }
 
+/// Removes of what was moved to the folder of this name all files that the store has by now: a stage may have
+/// brought forth just what stood there before. Gives their paths.
+pub fn drop_recorded_copies(state: &Path, name: &str, store: &Store) -> Result<Vec<String>, ClearError> {
+    let folder = state.join("aside").join(name);
+    if !folder.is_dir() {
+        return Ok(Vec::new());
+    }
+    let aside = TreeDir::open(&folder)?;
+    let mut gone = Vec::new();
+    // What cannot be looked at stays.
+    for item in walk(&folder).unwrap_or_default().iter().filter(|i| matches!(i.kind, ItemKind::File | ItemKind::Exec)) {
+        let Ok((digest, _)) = hash_file(&folder.join(&item.path)) else { continue };
+        if let (true, Ok(path)) = (store.contains(&digest)?, ProjectPath::listed(&item.path)) {
+            aside.remove(&path)?;
+            let folders: Vec<usize> = path.match_indices('/').map(|(at, _)| at).collect();
+            folders.iter().rev().filter_map(|at| ProjectPath::listed(&path[..*at]).ok()).for_each(|f| aside.remove_if_empty(&f));
+            gone.push(path.to_string());
+        }
+    }
+    let _ = fsio::remove_empty_folder(&folder);
+    Ok(gone)
+}
+
 impl Drop for TreeCleaner<'_> {
     fn drop(&mut self) {
         // Fails, as it should, where something of a person's is in it.
         if let Some(aside) = self.aside.get() {
-            let _ = fs::remove_dir(aside.path());
+            let _ = crate::fsio::remove_empty_folder(aside.path());
         }
     }
 }

@@ -5,6 +5,6 @@ mod clear;
 mod put;
 mod staged;
 
-pub use clear::{ClearError, TreeCleaner};
+pub use clear::{ClearError, TreeCleaner, drop_recorded_copies};
 pub use put::{PutError, put_new, write_new, write_part};
 pub use staged::Staged;

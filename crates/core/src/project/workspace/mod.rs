@@ -129,7 +129,7 @@ impl Workspace {
             fsio::sweep_parts(&state.join("incoming"));
             return self.check_format();
         }
-        fs::create_dir_all(&state).map_err(IoError::of("create the folder", &state))?;
+        crate::fsio::create_folder(&state)?;
         self.keep_private(&state)?;
         fsio::write_derived(&state.join(".gitignore"), b"*\n")?;
         fsio::write_atomic(&state.join("format"), format!("{FORMAT}\n").as_bytes())?;
@@ -143,7 +143,7 @@ impl Workspace {
         let own = mode(state)?;
         let shared = mode(&self.root)? & 0o020 != 0 && own & 0o020 != 0;
         let wanted = if shared { 0o770 } else { 0o700 } | (own & 0o2000);
-        fs::set_permissions(state, fs::Permissions::from_mode(wanted)).map_err(IoError::of("set the mode of", state))
+        fsio::set_mode(state, wanted)
     }
 
     /// Takes the working tree for one run, or says who has it.

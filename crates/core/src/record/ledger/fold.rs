@@ -1,5 +1,6 @@
 //! Documents into rows. The rows depend on the documents only, not on the order they are met in.
 
+use rayon::prelude::*;
 use rusqlite::{Transaction, TransactionBehavior, params};
 
 use super::{Ledger, LedgerError};
@@ -9,6 +10,9 @@ use crate::record::receipt::{
     RunReceipt, STAGE_RECEIPT, StageReceipt, read_document, type_of,
 };
 use crate::store::{Digest, Store, StoreError};
+
+/// So many documents are read side by side.
+const TOGETHER: usize = 1024;
 
 impl Ledger {
     /// Takes in the documents of all packs that have not been seen.
@@ -31,6 +35,7 @@ impl Ledger {
     }
 
     pub(super) fn fold_into(&self, tx: &Transaction<'_>, store: &Store, packs: Vec<Digest>) -> Result<usize, LedgerError> {
+        let _span = tracing::debug_span!("fold", packs = packs.len()).entered();
         let fail = |e| self.failed(e);
         let mut taken = 0;
         for pack in packs {
@@ -39,9 +44,11 @@ impl Ledger {
                 Err(StoreError::Io(e)) if e.is_not_found() => continue,
                 other => other?,
             };
-            for digest in documents {
-                let bytes = store.read(&digest)?;
-                taken += usize::from(fold(tx, &digest, &bytes).map_err(|e| e.into_ledger(&self.path))?);
+            for some in documents.chunks(TOGETHER) {
+                let texts: Vec<Vec<u8>> = some.par_iter().map(|digest| store.read(digest)).collect::<Result<_, _>>()?;
+                for (digest, bytes) in some.iter().zip(&texts) {
+                    taken += usize::from(fold(tx, digest, bytes).map_err(|e| e.into_ledger(&self.path))?);
+                }
             }
             let mut seen = tx.prepare_cached("INSERT OR IGNORE INTO packs VALUES (?1)").map_err(fail)?;
             seen.execute([pack.as_bytes()]).map_err(fail)?;

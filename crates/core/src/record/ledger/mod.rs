@@ -16,6 +16,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use rusqlite::config::DbConfig;
+use rusqlite::types::ValueRef;
 use rusqlite::{Connection, ErrorCode, OpenFlags, Transaction, TransactionBehavior};
 
 pub use checkpoints::{CheckpointError, CheckpointRow, Remark};
@@ -221,7 +222,7 @@ impl Ledger {
             let mut hasher = blake3::Hasher::new();
             self.rows(&format!("SELECT * FROM {table}"), &[], |row| {
                 for column in 0..row.as_ref().column_count() {
-                    hasher.update(format!("{:?}\0", row.get_ref(column)?).as_bytes());
+                    take_value(&mut hasher, row.get_ref(column)?);
                 }
                 Ok(())
             })?;
@@ -229,6 +230,18 @@ impl Ledger {
         }
         Ok(found)
     }
+}
+
+/// A value with its type, so that no two rows look alike that are not.
+fn take_value(hasher: &mut blake3::Hasher, value: ValueRef<'_>) {
+    let (kind, bytes): (u8, &[u8]) = match value {
+        ValueRef::Null => (0, &[]),
+        ValueRef::Integer(i) => (1, &i.to_le_bytes()),
+        ValueRef::Real(r) => (2, &r.to_bits().to_le_bytes()),
+        ValueRef::Text(text) => (3, text),
+        ValueRef::Blob(blob) => (4, blob),
+    };
+    hasher.update(&[kind]).update(&(bytes.len() as u64).to_le_bytes()).update(bytes);
 }
 
 fn version_of(db: &Connection) -> rusqlite::Result<i64> {

@@ -63,7 +63,7 @@ pub enum NameError {
 /// A new run's id, such as `20261123-0542-7f3a`: time in UTC, and a last part that no other run has, neither
 /// one of the ledger nor one of those just `given`.
 pub fn new_run_id(ledger: &Ledger, given: &HashSet<String>) -> Result<String, LedgerError> {
-    let now = jiff::Timestamp::now().strftime("%Y%m%d-%H%M").to_string();
+    let now = textum_base::clock::now().strftime("%Y%m%d-%H%M").to_string();
     for digits in [4, 4, 4, 5, 5, 6, 8] {
         let number = rand::random::<u32>() >> (32 - 4 * digits);
         let suffix = format!("{number:0width$x}", width = digits as usize);

@@ -36,6 +36,29 @@ pub fn canonical(value: &impl Serialize) -> Result<Vec<u8>, DocumentError> {
     serde_json_canonicalizer::to_vec(value).map_err(|e| DocumentError::Unwritable(e.to_string()))
 }
 
+/// Whether a text is the canonical JSON of what it says.
+pub fn is_canonical(text: &[u8]) -> bool {
+    let Ok(value) = serde_json::from_slice::<serde_json::Value>(text) else { return false };
+    // Most are told by being written again as they were read: what differs between that and the canonical form is
+    // the order of keys, and numbers that are no whole ones.
+    let written_alike = is_plain(&value) && serde_json::to_vec(&value).is_ok_and(|again| again == text);
+    written_alike || canonical(&value).is_ok_and(|canonical| canonical == text)
+}
+
+fn is_plain(value: &serde_json::Value) -> bool {
+    match value {
+        // Between these both write the shortest digits without an exponent; a whole number has no point.
+        serde_json::Value::Number(n) if n.is_f64() => {
+            n.as_f64().is_some_and(|f| f.fract() != 0.0 && (1e-4..1e15).contains(&f.abs()))
+        }
+        serde_json::Value::Number(n) => n.as_i64().is_some_and(|i| i.unsigned_abs() < 1 << 53),
+        // Canonical order is by UTF-16 units: for ASCII that is the order of bytes.
+        serde_json::Value::Object(map) => map.keys().all(|k| k.is_ascii()) && map.keys().is_sorted() && map.values().all(is_plain),
+        serde_json::Value::Array(items) => items.iter().all(is_plain),
+        _ => true,
+    }
+}
+
 /// The `type` of a document, such as `textum/stage-receipt@1`.
 pub fn type_of(bytes: &[u8]) -> Option<String> {
     #[derive(serde::Deserialize)]
@@ -62,4 +85,70 @@ pub fn read_document<T: Document>(digest: &Digest, bytes: &[u8]) -> Result<T, Do
     let document: T = serde_json::from_slice(bytes).map_err(|e| malformed(e.to_string()))?;
     document.check().map_err(malformed)?;
     Ok(document)
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+    use serde_json::{Value, json};
+
+    use super::*;
+
+    fn any_value() -> impl Strategy<Value = Value> {
+        let leaf = prop_oneof![
+            Just(Value::Null),
+            any::<bool>().prop_map(Value::from),
+            any::<i64>().prop_map(Value::from),
+            (-1000i64..1000).prop_map(Value::from),
+            any::<f64>().prop_filter("JSON has no others", |f| f.is_finite()).prop_map(Value::from),
+            (-1e6f64..1e6).prop_map(Value::from),
+            (-1.0f64..1.0).prop_map(|f| Value::from(f * 1e-5)),
+            "\\PC{0,6}|[\u{0}-\u{ffff}]{0,4}".prop_map(Value::from),
+        ];
+        leaf.prop_recursive(3, 24, 5, |inner| {
+            prop_oneof![
+                prop::collection::vec(inner.clone(), 0..5).prop_map(Value::from),
+                prop::collection::vec(("[a-cA-C.]{0,3}|\\PC{0,2}", inner), 0..5)
+                    .prop_map(|all| Value::Object(all.into_iter().collect())),
+            ]
+        })
+    }
+
+    proptest! {
+        /// The short way says what the long one does, of what is canonical and of what is almost.
+        #[test]
+        fn canonical_is_what_the_long_way_says(value in any_value(), at in any::<prop::sample::Index>(), with in any::<u8>()) {
+            let text = canonical(&value).unwrap();
+            prop_assert!(is_canonical(&text), "{}", String::from_utf8_lossy(&text));
+            let long = |text: &[u8]| {
+                serde_json::from_slice::<Value>(text).ok().and_then(|v| canonical(&v).ok()).is_some_and(|again| again == text)
+            };
+            for other in [serde_json::to_vec(&value).unwrap(), serde_json::to_vec_pretty(&value).unwrap()] {
+                prop_assert_eq!(is_canonical(&other), long(&other));
+            }
+            let mut other = text;
+            let at = at.index(other.len());
+            other[at] = with;
+            prop_assert_eq!(is_canonical(&other), long(&other), "{}", String::from_utf8_lossy(&other));
+        }
+    }
+
+    #[test]
+    fn what_is_almost_canonical_is_not() {
+        for text in [
+            r#"{"b":1,"a":2}"#,
+            r#"{"a":1,"a":1}"#,
+            r#"[1.0]"#,
+            "[1e2]",
+            "[-0]",
+            "[0.00001e0]",
+            r#"["\u0061"]"#,
+            "[ 1]",
+            "[1]\n",
+            "1e400",
+        ] {
+            assert!(!is_canonical(text.as_bytes()), "{text}");
+        }
+        assert!(is_canonical(canonical(&json!({"a": [0.5, 1e-7, 12], "é": "\u{7f}"})).unwrap().as_slice()));
+    }
 }

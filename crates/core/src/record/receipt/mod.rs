@@ -13,7 +13,7 @@ mod signals;
 mod stage;
 mod tree;
 
-pub use canonical::{DocumentError, canonical, read_document, type_of};
+pub use canonical::{DocumentError, canonical, is_canonical, read_document, type_of};
 pub use content::{Content, ContentKind, PathContent, Private};
 pub use data::{DATA_RECEIPT, DataReceipt, PRUNE_RECEIPT, PruneReceipt};
 pub use document::{Document, is_run_id};

@@ -82,6 +82,9 @@ pub struct RunReceipt {
     pub by: String,
     /// Whether it worked in a sandbox.
     pub sandbox: bool,
+    /// What happened while it went on, and when: a line of JSON for each event.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub log: Option<Content>,
     /// The version of Textum.
     pub textum: String,
 }
@@ -146,6 +149,18 @@ pub enum RunState {
     Stopped,
     /// Textum or the machine was lost.
     Interrupted,
+}
+
+impl RunState {
+    /// Its word in documents and for people.
+    pub fn word(self) -> &'static str {
+        match self {
+            RunState::Done => "done",
+            RunState::Failed => "failed",
+            RunState::Stopped => "stopped",
+            RunState::Interrupted => "interrupted",
+        }
+    }
 }
 
 /// The state of the git repository that the project lies in.

@@ -141,6 +141,9 @@ pub struct Read {
     /// Whether it counts for every stage, by `[environment] files`.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub for_all: bool,
+    /// Whether it is a file of parameters: of it only those count that are among the inputs.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub params: bool,
     /// How it is kept.
     #[serde(default, skip_serializing_if = "StorageMode::is_store")]
     pub hold: StorageMode,

@@ -12,30 +12,30 @@ static LEADERS: Mutex<BTreeSet<i32>> = Mutex::new(BTreeSet::new());
 
 /// Processes whose parents die become children of this one instead of the system's first: so a daemon that left
 /// its session is found. Does nothing where the system cannot.
-pub(super) fn adopt_orphans() {
+pub(crate) fn adopt_orphans() {
     static ONCE: Once = Once::new();
     ONCE.call_once(|| {
         let _ = rustix::process::set_child_subreaper(Some(rustix::process::getpid()));
     });
 }
 
-pub(super) fn lead(pid: Pid) {
+pub(crate) fn lead(pid: Pid) {
     LEADERS.lock().unwrap_or_else(PoisonError::into_inner).insert(pid.as_raw_nonzero().get());
 }
 
-pub(super) fn follow_no_more(pid: Pid) {
+pub(crate) fn follow_no_more(pid: Pid) {
     LEADERS.lock().unwrap_or_else(PoisonError::into_inner).remove(&pid.as_raw_nonzero().get());
 }
 
 /// What tells the processes of one stage of one run from all others.
 #[derive(Clone, Debug)]
-pub(super) struct Mark {
+pub(crate) struct Mark {
     wanted: Vec<Vec<u8>>,
 }
 
 impl Mark {
     /// The mark in these variables; `None` for a command that is no stage's.
-    pub(super) fn of(variables: &[(String, String)]) -> Option<Mark> {
+    pub(crate) fn of(variables: &[(String, String)]) -> Option<Mark> {
         let wanted = ["TEXTUM_RUN", "TEXTUM_STAGE"].map(|name| {
             let value = variables.iter().find(|(n, _)| n == name).map(|(_, v)| v)?;
             Some(format!("{name}={value}").into_bytes())
@@ -44,7 +44,7 @@ impl Mark {
     }
 
     /// The mark of all stages of a run.
-    pub(super) fn of_run(run: &str) -> Mark {
+    pub(crate) fn of_run(run: &str) -> Mark {
         Mark { wanted: vec![format!("TEXTUM_RUN={run}").into_bytes()] }
     }
 
@@ -78,7 +78,7 @@ fn process(pid: i32) -> Option<Process> {
 
 /// Bytes of memory that a stage's processes hold, summed up. Pages that several share count for each, unless the
 /// sum is above `limit`: then they are counted once.
-pub(super) fn memory_of(leader: Pid, mark: Option<&Mark>, limit: u64) -> u64 {
+pub(crate) fn memory_of(leader: Pid, mark: Option<&Mark>, limit: u64) -> u64 {
     let all: HashMap<i32, Process> = all_pids().filter_map(|pid| Some((pid, process(pid)?))).collect();
     let mut of_stage: HashSet<i32> = HashSet::new();
     let leader = leader.as_raw_nonzero().get();
@@ -122,7 +122,7 @@ fn end(pid: i32) {
 }
 
 /// Ends what a stage has left running after its command has ended and its group was killed.
-pub(super) fn end_strays(mark: &Mark) {
+pub(crate) fn end_strays(mark: &Mark) {
     // Ending one may hand its children over: until none is found. Bounded, should one come after the other.
     for _ in 0..1000 {
         let Some(children) = own_children() else { return end_marked(mark) };
@@ -137,7 +137,7 @@ pub(super) fn end_strays(mark: &Mark) {
 
 /// Ends every process of the machine that bears a mark: what outlived a lost Textum. Does nothing where the system
 /// does not show environments.
-pub(super) fn end_marked(mark: &Mark) {
+pub(crate) fn end_marked(mark: &Mark) {
     for pid in all_pids().filter(|pid| mark.is_borne_by(*pid)) {
         if let Some(pid) = Pid::from_raw(pid) {
             let _ = kill_process(pid, Signal::KILL);

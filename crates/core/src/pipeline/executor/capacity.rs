@@ -6,8 +6,10 @@ use crate::config::manifest::Needs;
 pub struct Capacity {
     cpus: u32,
     memory: u64,
+    gpus: u32,
     taken_cpus: u32,
     taken_memory: u64,
+    taken_gpus: u32,
     most: usize,
     at_work: usize,
 }
@@ -19,8 +21,10 @@ impl Capacity {
         Capacity {
             cpus: u32::try_from(cpus).unwrap_or(u32::MAX).max(u32::try_from(most.unwrap_or(0)).unwrap_or(u32::MAX)),
             memory: memory_of_machine(),
+            gpus: gpus_of_machine(),
             taken_cpus: 0,
             taken_memory: 0,
+            taken_gpus: 0,
             most: most.unwrap_or(cpus).max(1),
             at_work: 0,
         }
@@ -36,13 +40,15 @@ impl Capacity {
     pub fn take(&mut self, needs: &Needs) -> bool {
         let fits = self.at_work < self.most
             && self.taken_cpus.saturating_add(needs.cpus) <= self.cpus
-            && self.taken_memory.saturating_add(needs.memory) <= self.memory;
+            && self.taken_memory.saturating_add(needs.memory) <= self.memory
+            && self.taken_gpus.saturating_add(needs.gpus) <= self.gpus;
         if !fits && self.at_work > 0 {
             return false;
         }
         self.at_work += 1;
         self.taken_cpus = self.taken_cpus.saturating_add(needs.cpus);
         self.taken_memory = self.taken_memory.saturating_add(needs.memory);
+        self.taken_gpus = self.taken_gpus.saturating_add(needs.gpus);
         true
     }
 
@@ -51,6 +57,7 @@ impl Capacity {
         self.at_work = self.at_work.saturating_sub(1);
         self.taken_cpus = self.taken_cpus.saturating_sub(needs.cpus);
         self.taken_memory = self.taken_memory.saturating_sub(needs.memory);
+        self.taken_gpus = self.taken_gpus.saturating_sub(needs.gpus);
     }
 }
 
@@ -60,20 +67,39 @@ fn memory_of_machine() -> u64 {
     text.lines().find(|l| l.starts_with("MemTotal:")).and_then(kib).map_or(u64::MAX, |k| k * 1024)
 }
 
+/// The devices of graphics processors that the kernel shows: those of NVIDIA by number, and compute accelerators.
+fn gpus_of_machine() -> u32 {
+    let numbered = |name: &str, prefix: &str| {
+        name.strip_prefix(prefix).is_some_and(|n| !n.is_empty() && n.chars().all(|c| c.is_ascii_digit()))
+    };
+    let count = |folder: &str, prefix: &str| {
+        let names = std::fs::read_dir(folder).into_iter().flatten().flatten().filter_map(|e| e.file_name().into_string().ok());
+        names.filter(|n| numbered(n, prefix)).count() as u32
+    };
+    count("/dev", "nvidia") + count("/dev/accel", "accel")
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
     #[test]
     fn stages_fit_or_wait_and_a_giant_runs_alone() {
-        let mut capacity = Capacity { cpus: 4, memory: 100, taken_cpus: 0, taken_memory: 0, most: 3, at_work: 0 };
-        let small = Needs { cpus: 1, memory: 60, time: None };
-        let giant = Needs { cpus: 9, memory: 0, time: None };
+        let mut capacity =
+            Capacity { cpus: 4, memory: 100, gpus: 2, taken_cpus: 0, taken_memory: 0, taken_gpus: 0, most: 3, at_work: 0 };
+        let small = Needs { cpus: 1, memory: 60, gpus: 0, time: None };
+        let giant = Needs { cpus: 9, memory: 0, gpus: 0, time: None };
         assert!(capacity.take(&small));
         assert!(!capacity.take(&small), "memory is short");
         assert!(!capacity.take(&giant));
         capacity.give_back(&small);
         assert!(capacity.take(&giant), "alone it may");
         assert!(!capacity.take(&small));
+        capacity.give_back(&giant);
+        let on_gpus = |gpus| Needs { cpus: 1, memory: 0, gpus, time: None };
+        assert!(capacity.take(&on_gpus(1)) && !capacity.take(&on_gpus(2)) && capacity.take(&on_gpus(1)));
+        assert!(!capacity.take(&on_gpus(1)), "both are taken");
+        capacity.give_back(&on_gpus(1));
+        assert!(capacity.take(&on_gpus(1)));
     }
 }

@@ -1,0 +1,126 @@
+//! The boundary behind which commands are executed. A job is submitted and gets an id that can be written down;
+//! by the id it is asked for, waited for and cancelled, also by another process that has attached to it.
+
+mod capacity;
+mod local;
+mod machine;
+mod memory_group;
+mod processes;
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+pub use capacity::Capacity;
+pub use local::LocalExecutor;
+pub use machine::{Load, Machine};
+pub(super) use processes::{Mark, end_marked};
+
+use crate::config::manifest::Needs;
+use crate::fsio::IoError;
+use crate::record::receipt::{Exit, PlaceRecord};
+
+/// A command to be executed. It holds all that an executor knows of a stage.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Job {
+    /// What is executed.
+    pub command: JobCommand,
+    /// The folder that it works in.
+    pub folder: PathBuf,
+    /// Its whole environment.
+    pub variables: Vec<(String, String)>,
+    /// The file at whose end what it prints is added.
+    pub log: PathBuf,
+    /// What it needs of the machine.
+    pub needs: Needs,
+}
+
+/// What a job executes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum JobCommand {
+    /// A text for `sh -c`.
+    Shell(String),
+    /// A program and its arguments.
+    Argv(Vec<String>),
+}
+
+/// What tells a job from all others of its executor, also after this process has ended. One line of text.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct JobId(pub String);
+
+/// How a job stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum JobState {
+    /// It waits for room.
+    Waiting,
+    /// It is at work.
+    Running,
+    /// It has ended, and everything that it started with it.
+    Ended(Exit),
+    /// The executor knows no such job any more, and how it ended cannot be told.
+    Lost,
+}
+
+/// How a job is told to end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Cancel {
+    /// It is asked to, and may tidy up.
+    Ask,
+    /// It, and everything that it started, ends at once.
+    AtOnce,
+}
+
+/// How a command went beyond the memory of its job.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum TooMuchMemory {
+    /// It held so many bytes when it was looked at.
+    Held(u64),
+    /// It wanted more, and the kernel ended it, or a process that it had started.
+    Refused,
+}
+
+/// The longest pause between two looks at a job that is waited for.
+const LONGEST_PAUSE: Duration = Duration::from_millis(200);
+
+/// A place where commands are executed. An error says that the place did not answer, never that a job has ended.
+pub trait Executor: Sync {
+    /// What receipts say of it.
+    fn record(&self) -> PlaceRecord;
+
+    /// The room that it has for jobs, at most so many at once where that is said.
+    fn capacity(&self, most: Option<usize>) -> Capacity;
+
+    /// Takes a job on. When this returns the job is the place's to carry out, whatever becomes of this process.
+    fn submit(&self, job: &Job) -> Result<JobId, IoError>;
+
+    /// How jobs stand, in the order asked for; in one call, whatever their number.
+    fn poll(&self, ids: &[JobId]) -> Result<Vec<JobState>, IoError>;
+
+    /// Tells a job to end. One that has ended already stays as it was.
+    fn cancel(&self, id: &JobId, how: Cancel) -> Result<(), IoError>;
+
+    /// Takes up a job that another process submitted; whether it is still known.
+    fn attach(&self, id: &JobId) -> Result<bool, IoError>;
+
+    /// Waits until a job has ended. A job that is [`JobState::Lost`] is an error.
+    fn wait(&self, id: &JobId) -> Result<Exit, IoError> {
+        let mut pause = Duration::from_millis(1);
+        loop {
+            match self.poll(std::slice::from_ref(id))?.first() {
+                Some(JobState::Ended(exit)) => return Ok(*exit),
+                Some(JobState::Waiting | JobState::Running) => {}
+                Some(JobState::Lost) | None => {
+                    let lost = std::io::Error::other("how it ended cannot be told");
+                    return Err(IoError::of("wait for the job", std::path::Path::new(&id.0))(lost));
+                }
+            }
+            std::thread::sleep(pause);
+            pause = (pause * 2).min(LONGEST_PAUSE);
+        }
+    }
+
+    /// Whether a job and everything that it started hold, or wanted to hold, more memory than it needs by its
+    /// own word. A place that leaves that to its own means says nothing.
+    fn too_much_memory(&self, _id: &JobId) -> Option<TooMuchMemory> {
+        None
+    }
+}

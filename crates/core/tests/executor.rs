@@ -1,0 +1,254 @@
+//! What every place where commands are executed must do, held against this machine; by its own waiting and by that
+//! which the trait gives to a place that only answers how jobs stand.
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, missing_docs)]
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use textum_core::config::manifest::Needs;
+use textum_core::fsio::IoError;
+use textum_core::pipeline::executor::{Cancel, Capacity, Executor, Job, JobCommand, JobId, JobState, LocalExecutor, TooMuchMemory};
+use textum_core::record::receipt::{Exit, PlaceRecord};
+
+/// A place that waits as the trait does for it.
+#[derive(Default)]
+struct ByAsking(LocalExecutor);
+
+impl Executor for ByAsking {
+    fn record(&self) -> PlaceRecord {
+        self.0.record()
+    }
+    fn capacity(&self, most: Option<usize>) -> Capacity {
+        self.0.capacity(most)
+    }
+    fn submit(&self, job: &Job) -> Result<JobId, IoError> {
+        self.0.submit(job)
+    }
+    fn poll(&self, ids: &[JobId]) -> Result<Vec<JobState>, IoError> {
+        self.0.poll(ids)
+    }
+    fn cancel(&self, id: &JobId, how: Cancel) -> Result<(), IoError> {
+        self.0.cancel(id, how)
+    }
+    fn attach(&self, id: &JobId) -> Result<bool, IoError> {
+        self.0.attach(id)
+    }
+}
+
+const NEEDS: Needs = Needs { cpus: 1, memory: 0, gpus: 0, time: None };
+
+struct Bench {
+    folder: tempfile::TempDir,
+    place: Box<dyn Executor>,
+}
+
+impl Bench {
+    fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    fn job(&self, command: JobCommand) -> Job {
+        let variables = [("PATH", "/usr/bin:/bin"), ("YARN", "wool \"and\" silk"), ("EMPTY", "")];
+        let variables = variables.map(|(k, v)| (k.to_string(), v.to_string())).to_vec();
+        Job { command, folder: self.folder.path().to_path_buf(), variables, log: self.path("log"), needs: NEEDS }
+    }
+
+    fn shell(&self, text: &str) -> JobId {
+        self.place.submit(&self.job(JobCommand::Shell(text.to_string()))).unwrap()
+    }
+
+    fn log(&self) -> String {
+        fs::read_to_string(self.path("log")).unwrap()
+    }
+
+    fn state(&self, id: &JobId) -> JobState {
+        self.place.poll(std::slice::from_ref(id)).unwrap()[0]
+    }
+
+    /// Waits for a file that a job writes when it has come so far.
+    fn until(&self, name: &str) {
+        let begun = Instant::now();
+        while fs::metadata(self.path(name)).map_or(0, |m| m.len()) == 0 {
+            assert!(begun.elapsed() < Duration::from_secs(60), "{name} was not written");
+            std::thread::sleep(Duration::from_millis(2));
+        }
+    }
+}
+
+/// Whether a process is there and has not ended. Of one that was ended just now the kernel may need a moment.
+fn ends(pid: &str) -> bool {
+    let runs = || {
+        let stat = fs::read_to_string(Path::new("/proc").join(pid.trim()).join("stat")).unwrap_or_default();
+        stat.rsplit_once(')').is_some_and(|(_, rest)| !rest.trim_start().starts_with(['Z', 'X']))
+    };
+    let begun = Instant::now();
+    while runs() && begun.elapsed() < Duration::from_secs(20) {
+        std::thread::sleep(Duration::from_millis(2));
+    }
+    !runs()
+}
+
+fn on_each(test: impl Fn(&Bench)) {
+    let places: [Box<dyn Executor>; 2] = [Box::new(LocalExecutor::default()), Box::new(ByAsking::default())];
+    for place in places {
+        test(&Bench { folder: tempfile::tempdir().unwrap(), place });
+    }
+}
+
+#[test]
+fn a_job_has_its_folder_its_variables_and_nothing_else() {
+    on_each(|b| {
+        let id = b.shell("pwd; env | sort; cat; echo to err >&2");
+        assert_eq!(b.place.wait(&id).unwrap(), Exit::Code(0));
+        let folder = fs::canonicalize(b.folder.path()).unwrap();
+        let said = b.log();
+        let lines: Vec<&str> =
+            said.lines().filter(|l| !l.starts_with("_=") && !l.starts_with("PWD=") && !l.starts_with("OLDPWD=")).collect();
+        assert_eq!(lines, [folder.to_str().unwrap(), "EMPTY=", "PATH=/usr/bin:/bin", "YARN=wool \"and\" silk", "to err"], "{said}");
+        // What it prints is added to what stands in the log.
+        let id =
+            b.place.submit(&b.job(JobCommand::Argv(["printf", "%s|", "a b", "$YARN", ""].map(String::from).to_vec()))).unwrap();
+        assert_eq!(b.place.wait(&id).unwrap(), Exit::Code(0));
+        assert_eq!(b.log().strip_prefix(&said), Some("a b|$YARN||"));
+    });
+}
+
+#[test]
+fn an_end_is_told_as_it_was_and_again() {
+    on_each(|b| {
+        for (text, exit) in [
+            ("exit 0", Exit::Code(0)),
+            ("exit 7", Exit::Code(7)),
+            ("kill -9 $$", Exit::Signal(9)),
+            ("kill -15 $$", Exit::Signal(15)),
+        ] {
+            let id = b.shell(text);
+            assert_eq!(b.place.wait(&id).unwrap(), exit, "{text}");
+            assert_eq!(b.place.wait(&id).unwrap(), exit, "{text}");
+            assert_eq!(b.state(&id), JobState::Ended(exit), "{text}");
+            // Cancelling what has ended changes nothing, and hits nobody else.
+            b.place.cancel(&id, Cancel::AtOnce).unwrap();
+            assert_eq!(b.state(&id), JobState::Ended(exit), "{text}");
+        }
+        let missing = b.place.submit(&b.job(JobCommand::Argv(vec!["textum-no-such-program".into()])));
+        assert!(missing.unwrap_err().to_string().contains("textum-no-such-program"));
+    });
+}
+
+#[test]
+fn many_are_asked_for_in_one_call_and_ids_are_one_line_each() {
+    on_each(|b| {
+        let ids: Vec<JobId> = (0..40).map(|n| b.shell(&format!("exit {n}"))).collect();
+        let mut distinct = ids.clone();
+        distinct.sort();
+        distinct.dedup();
+        assert_eq!(distinct.len(), ids.len());
+        assert!(ids.iter().all(|id| !id.0.is_empty() && !id.0.contains(char::is_whitespace)));
+        for (n, id) in ids.iter().enumerate() {
+            assert_eq!(b.place.wait(id).unwrap(), Exit::Code(n as i32));
+        }
+        let mut asked = ids.clone();
+        asked.reverse();
+        asked.push(JobId("999999.1.nowhere".into()));
+        let states = b.place.poll(&asked).unwrap();
+        let expected = (0..40).rev().map(|n| JobState::Ended(Exit::Code(n))).chain([JobState::Lost]);
+        assert_eq!(states, expected.collect::<Vec<_>>());
+    });
+}
+
+#[test]
+fn one_at_work_is_asked_to_end_or_ended() {
+    on_each(|b| {
+        let id = b.shell("trap 'echo tidied > tidied; exit 3' INT; echo $$ > begun; while :; do sleep 0.01; done");
+        b.until("begun");
+        assert_eq!(b.state(&id), JobState::Running);
+        b.place.cancel(&id, Cancel::Ask).unwrap();
+        assert_eq!(b.place.wait(&id).unwrap(), Exit::Code(3));
+        assert_eq!(fs::read_to_string(b.path("tidied")).unwrap(), "tidied\n");
+        fs::remove_file(b.path("begun")).unwrap();
+        // One that does not listen.
+        let id = b.shell("trap '' INT TERM HUP; echo $$ > begun; while :; do sleep 0.01; done");
+        b.until("begun");
+        b.place.cancel(&id, Cancel::Ask).unwrap();
+        assert_eq!(b.state(&id), JobState::Running);
+        b.place.cancel(&id, Cancel::AtOnce).unwrap();
+        assert_eq!(b.place.wait(&id).unwrap(), Exit::Signal(9));
+        assert!(ends(&fs::read_to_string(b.path("begun")).unwrap()));
+    });
+}
+
+#[test]
+fn what_a_command_leaves_running_ends_with_it() {
+    on_each(|b| {
+        let id =
+            b.shell("sleep 1000 & echo $! > left; (sleep 1000 & echo $! > deeper); sh -c 'sleep 1000' & echo $! > third; exit 0");
+        assert_eq!(b.place.wait(&id).unwrap(), Exit::Code(0));
+        for name in ["left", "deeper", "third"] {
+            assert!(ends(&fs::read_to_string(b.path(name)).unwrap()), "{name} still runs");
+        }
+    });
+}
+
+#[test]
+fn another_process_may_take_a_job_up_by_its_id() {
+    let b = Bench { folder: tempfile::tempdir().unwrap(), place: Box::new(LocalExecutor::default()) };
+    let id = b.shell("echo $$ > begun; while :; do sleep 0.01; done");
+    b.until("begun");
+    // As another process knows it: by what was written down.
+    let later = LocalExecutor::default();
+    assert_eq!(later.poll(std::slice::from_ref(&id)).unwrap(), [JobState::Lost]);
+    later.cancel(&id, Cancel::AtOnce).unwrap();
+    assert_eq!(b.state(&id), JobState::Running, "whoever has not attached ends nothing");
+    assert!(later.attach(&id).unwrap());
+    assert_eq!(later.poll(std::slice::from_ref(&id)).unwrap(), [JobState::Running]);
+    later.cancel(&id, Cancel::AtOnce).unwrap();
+    assert_eq!(b.place.wait(&id).unwrap(), Exit::Signal(9));
+    assert_eq!(later.poll(std::slice::from_ref(&id)).unwrap(), [JobState::Lost], "how it ended only its parent knows");
+    assert!(later.wait(&id).unwrap_err().to_string().contains("cannot be told"));
+    assert!(!LocalExecutor::default().attach(&id).unwrap(), "it has ended");
+}
+
+#[test]
+fn a_number_that_now_is_anothers_is_not_attached_to() {
+    let own = std::process::id();
+    let place = LocalExecutor::default();
+    let ids = [
+        format!("{own}.1.deadbeef"),
+        format!("{own}"),
+        "1.0.x".into(),
+        "0.0.0".into(),
+        "-1.0.0".into(),
+        String::new(),
+        "\u{0}".into(),
+    ];
+    for id in ids.map(JobId) {
+        assert!(!place.attach(&id).unwrap(), "{id:?}");
+        place.cancel(&id, Cancel::AtOnce).unwrap();
+    }
+}
+
+#[test]
+fn a_job_that_holds_more_than_it_needs_is_told_of() {
+    let b = Bench { folder: tempfile::tempdir().unwrap(), place: Box::new(LocalExecutor::default()) };
+    let text = "x=$(head -c 60000000 /dev/zero | tr '\\0' x); echo $$ > begun; while :; do sleep 0.01; done";
+    let job = |memory| Job { needs: Needs { memory, ..NEEDS }, ..b.job(JobCommand::Shell(text.into())) };
+    let id = b.place.submit(&job(20 << 20)).unwrap();
+    let begun = Instant::now();
+    let found = loop {
+        if let Some(found) = b.place.too_much_memory(&id) {
+            break found;
+        }
+        assert!(begun.elapsed() < Duration::from_secs(60), "nothing was told");
+        std::thread::sleep(Duration::from_millis(5));
+    };
+    assert!(matches!(found, TooMuchMemory::Refused) || matches!(found, TooMuchMemory::Held(held) if held > 20 << 20), "{found:?}");
+    b.place.cancel(&id, Cancel::AtOnce).unwrap();
+    b.place.wait(&id).unwrap();
+    let _ = fs::remove_file(b.path("begun"));
+    let id = b.place.submit(&job(2 << 30)).unwrap();
+    b.until("begun");
+    assert_eq!(b.place.too_much_memory(&id), None);
+    b.place.cancel(&id, Cancel::AtOnce).unwrap();
+    b.place.wait(&id).unwrap();
+}

@@ -76,3 +76,22 @@ fn a_job_of_a_number_that_is_anothers_now_is_left_alone() {
     assert!(running(&own.to_string()));
     until("its end", || !pids.iter().any(|p| running(p)));
 }
+
+/// Between a command's start and the line that names it Textum can be killed too.
+#[test]
+fn a_job_whose_id_was_never_written_down_is_ended_by_where_it_prints() {
+    let command = "echo $$ > pids; echo all >> pids; exec env -i /bin/sh -c \"while :; do sleep 0.05; done\"";
+    let (tiny, pids) = left_by(command);
+    let runs = std::fs::read_dir(tiny.path(".textum/runs")).unwrap().flatten();
+    let run = runs.map(|e| e.path()).find(|p| p.join("weave").exists()).unwrap();
+    let events = std::fs::read_to_string(run.join("events")).unwrap();
+    let without: String = events.lines().filter(|l| !l.contains("\"submitted\"")).map(|l| format!("{l}\n")).collect();
+    std::fs::write(run.join("events"), without).unwrap();
+    // Whoever only reads the log is left alone.
+    let mut reader = std::process::Command::new("tail").args(["-f", "weave/log"]).current_dir(&run).spawn().unwrap();
+    textum(&tiny, &["runs"]).expect(0);
+    until("its end", || !pids.iter().any(|p| running(p)));
+    assert!(running(&reader.id().to_string()));
+    reader.kill().unwrap();
+    reader.wait().unwrap();
+}

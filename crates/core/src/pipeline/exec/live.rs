@@ -153,7 +153,7 @@ pub fn close_interrupted(project: &mut Project, events: &dyn EventSink) -> Resul
                 continue;
             }
             end_jobs(&entry.path());
-            end_marked(&Mark::of_run(&name));
+            end_marked(&Mark::of_run(&name, &entry.path()));
             if close(project, &name, &entry.path())? {
                 events.event(Event::Interrupted { run: name.clone() });
                 closed.push(name);

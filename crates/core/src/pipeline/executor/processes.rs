@@ -3,6 +3,7 @@
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::fs;
+use std::path::{Path, PathBuf};
 use std::sync::{Mutex, Once, PoisonError};
 
 use rustix::process::{Pid, Signal, WaitOptions, kill_process, waitpid};
@@ -31,6 +32,8 @@ pub(crate) fn follow_no_more(pid: Pid) {
 #[derive(Clone, Debug)]
 pub(crate) struct Mark {
     wanted: Vec<Vec<u8>>,
+    /// A folder: whoever prints into a file below it is one of the stage's, whatever became of its environment.
+    prints_into: Option<PathBuf>,
 }
 
 impl Mark {
@@ -40,15 +43,23 @@ impl Mark {
             let value = variables.iter().find(|(n, _)| n == name).map(|(_, v)| v)?;
             Some(format!("{name}={value}").into_bytes())
         });
-        Some(Mark { wanted: wanted.into_iter().collect::<Option<_>>()? })
+        Some(Mark { wanted: wanted.into_iter().collect::<Option<_>>()?, prints_into: None })
     }
 
-    /// The mark of all stages of a run.
-    pub(crate) fn of_run(run: &str) -> Mark {
-        Mark { wanted: vec![format!("TEXTUM_RUN={run}").into_bytes()] }
+    /// The mark of all stages of a run with this folder. A job's id may not have been written down when Textum
+    /// was killed: then its log tells it.
+    pub(crate) fn of_run(run: &str, folder: &Path) -> Mark {
+        Mark { wanted: vec![format!("TEXTUM_RUN={run}").into_bytes()], prints_into: fs::canonicalize(folder).ok() }
     }
 
     fn is_borne_by(&self, pid: i32) -> bool {
+        let prints = |folder: &PathBuf| {
+            let into = |stream: u32| fs::read_link(format!("/proc/{pid}/fd/{stream}")).is_ok_and(|file| file.starts_with(folder));
+            into(1) || into(2)
+        };
+        if self.prints_into.as_ref().is_some_and(prints) {
+            return true;
+        }
         let Ok(environ) = fs::read(format!("/proc/{pid}/environ")) else { return false };
         self.wanted.iter().all(|wanted| environ.split(|b| *b == 0).any(|v| v == wanted.as_slice()))
     }
@@ -138,7 +149,8 @@ pub(crate) fn end_strays(mark: &Mark) {
 /// Ends every process of the machine that bears a mark: what outlived a lost Textum. Does nothing where the system
 /// does not show environments.
 pub(crate) fn end_marked(mark: &Mark) {
-    for pid in all_pids().filter(|pid| mark.is_borne_by(*pid)) {
+    let own = std::process::id() as i32;
+    for pid in all_pids().filter(|pid| *pid != own && mark.is_borne_by(*pid)) {
         if let Some(pid) = Pid::from_raw(pid) {
             let _ = kill_process(pid, Signal::KILL);
         }

@@ -1,6 +1,6 @@
 //! Which stored entries are still spoken of, once some outputs are given up.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use rayon::prelude::*;
 
@@ -9,7 +9,7 @@ use super::inventory::Inventory;
 use textum_base::ProjectPath;
 
 use crate::config::manifest::is_within;
-use crate::record::receipt::{Content, ContentKind, PathContent, StageReceipt, StorageMode};
+use crate::record::receipt::{Content, ContentKind, Document, PathContent, Reference, StageReceipt, StorageMode, Target};
 use crate::store::{Digest, Part, Store, StoreError, items_of_listing};
 
 /// A set of digests.
@@ -60,45 +60,37 @@ impl<'s> Live<'s> {
 
     /// Everything that receipts speak of, but for the outputs that are given up.
     pub fn all_but(&mut self, all: &Inventory, given_up: &HashSet<(Digest, ProjectPath)>) -> Result<(), UpkeepError> {
-        for (_, run) in &all.runs {
-            self.bytes(&run.manifest.digest)?;
-            run.log.iter().try_for_each(|log| self.bytes(&log.digest))?;
-            run.params.values().try_for_each(|text| self.bytes(&Digest::of(text.as_bytes())))?;
-            for state in run.data.values().filter(|s| s.hold == StorageMode::Store) {
-                self.content(&state.content)?;
+        let given_up: HashSet<(&Digest, &str)> = given_up.iter().map(|(d, path)| (d, &**path)).collect();
+        let writers: HashMap<&Digest, &StageReceipt> = all.stages.iter().map(|(d, r)| (d, r)).collect();
+        let mut keep = |document: &Digest, reference: Reference<'_>| -> Result<(), StoreError> {
+            // What another stage wrote is that one's to keep; a folder of outputs and other files is a source.
+            let writes = |by: &Digest| writers.get(by).is_some_and(|w| w.outputs().any(|o| is_within(reference.path, &o.path)));
+            let is_given_up = reference.role.can_be_given_up() && given_up.contains(&(document, reference.path));
+            if reference.hold != StorageMode::Store || is_given_up || reference.by.iter().any(writes) {
+                return Ok(());
             }
-        }
-        for (_, data) in all.data.iter().filter(|(_, d)| d.hold == StorageMode::Store) {
-            self.content(&data.content)?;
-        }
-        for (_, made) in all.checkpoints.iter().filter(|(d, m)| !given_up.contains(&(*d, m.path.clone()))) {
-            self.content(&made.content)?;
-        }
-        let by_digest: std::collections::HashMap<&Digest, &StageReceipt> = all.stages.iter().map(|(d, r)| (d, r)).collect();
-        for (digest, receipt) in &all.stages {
-            self.bytes(&receipt.log.digest)?;
-            if let Some(points) = receipt.signals.as_ref().and_then(|s| s.points.as_ref()) {
-                self.bytes(&points.digest)?;
+            match reference.target {
+                Target::Bytes(digest) => self.bytes(&digest),
+                Target::Content(content) => self.content(content),
             }
-            if let Some(from) = &receipt.from {
-                self.content(&from.content)?;
-            }
-            let values = receipt.inputs.params.values().chain(receipt.inputs.vars.values().flatten());
-            values.map(|text| Digest::of(text.as_bytes())).try_for_each(|d| self.bytes(&d))?;
-            for output in receipt.outputs().filter(|o| !given_up.contains(&(*digest, o.path.clone()))) {
-                self.content(&output.content)?;
-            }
-            for read in receipt.reads.iter().filter(|r| r.hold == StorageMode::Store) {
-                // What another stage wrote is that one's to keep; a folder of outputs and other files is a source.
-                let written =
-                    |by: &Digest| by_digest.get(by).is_some_and(|w| w.outputs().any(|o| is_within(&read.at.path, &o.path)));
-                if !read.by.iter().any(written) {
-                    self.content(&read.at.content)?;
-                }
-            }
-        }
+        };
+        all.runs.iter().try_for_each(|(d, run)| each(run, &mut |r| keep(d, r)))?;
+        all.data.iter().try_for_each(|(d, data)| each(data, &mut |r| keep(d, r)))?;
+        all.checkpoints.iter().try_for_each(|(d, made)| each(made, &mut |r| keep(d, r)))?;
+        all.stages.iter().try_for_each(|(d, stage)| each(stage, &mut |r| keep(d, r)))?;
         Ok(())
     }
+}
+
+/// Goes through all that a document speaks of, until something fails.
+fn each(document: &impl Document, keep: &mut dyn FnMut(Reference<'_>) -> Result<(), StoreError>) -> Result<(), StoreError> {
+    let mut result = Ok(());
+    document.references(&mut |reference| {
+        if result.is_ok() {
+            result = keep(reference);
+        }
+    });
+    result
 }
 
 /// The digests of the files in a stored folder.

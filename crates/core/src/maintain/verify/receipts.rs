@@ -6,11 +6,11 @@ use rayon::prelude::*;
 
 use super::{Problem, Touched, VerifyReport};
 use crate::record::receipt::{
-    CHECKPOINT_RECEIPT, CheckpointReceipt, Content, ContentKind, DATA_RECEIPT, DataReceipt, Document, PRUNE_RECEIPT, PathContent,
-    PruneReceipt, RUN_RECEIPT, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt, StageStart, StorageMode, read_document,
+    CHECKPOINT_RECEIPT, CheckpointReceipt, Content, ContentKind, DATA_RECEIPT, DataReceipt, Document, PRUNE_RECEIPT, PruneReceipt,
+    RUN_RECEIPT, ReceiptError, Reference, Role, RunReceipt, STAGE_RECEIPT, StageReceipt, StageStart, StorageMode, Target,
+    read_document,
 };
 use crate::store::{Digest, Store, StoreError, parse_listing};
-use textum_base::SourcePath;
 
 /// So many receipts are read side by side.
 const TOGETHER: usize = 1024;
@@ -146,8 +146,33 @@ impl<'a> Checker<'a> {
         let name = format!("{}@{}", data.dataset, data.number);
         self.names.entry(data.content.digest).or_insert(name.clone());
         let touched = Touched { datasets: [name.clone()].into(), ..Touched::default() };
-        let at = PathContent { path: data.path.clone(), content: data.content.clone() };
-        self.held(&at, data.hold, &format!("the dataset {name}"), touched);
+        self.references(data, &touched, &|_| format!("the dataset {name}"));
+    }
+
+    /// Whether everything that a document speaks of is there; `called` says what it is to a person.
+    fn references(&mut self, document: &impl Document, touched: &Touched, called: &dyn Fn(&Reference<'_>) -> String) {
+        document.references(&mut |reference| {
+            let mut touched = touched.clone();
+            let version = match reference.target {
+                Target::Content(content) => self.names.get(&content.digest).cloned(),
+                Target::Bytes(_) => None,
+            };
+            let what = match (reference.role, &version) {
+                (Role::Dataset(_), Some(version)) => format!("the dataset {version}"),
+                _ => called(&reference),
+            };
+            match reference.role {
+                Role::Dataset(name) => touched.datasets.extend(Some(version.unwrap_or_else(|| name.to_string()))),
+                Role::Read => touched.datasets.extend(version),
+                // A value may never have been stored; what a checkpoint began with is read whole.
+                Role::Value | Role::Start => return,
+                _ => {}
+            }
+            match reference.target {
+                Target::Bytes(digest) => drop(self.needs(reference.path, &digest, &what, touched)),
+                Target::Content(content) => self.held(reference.path, content, reference.hold, &what, touched),
+            }
+        });
     }
 
     fn execution(&self, digest: &Digest) -> Result<Execution, ReceiptError> {
@@ -159,17 +184,11 @@ impl<'a> Checker<'a> {
     fn run(&mut self, run: &RunReceipt, stages: Vec<(String, Digest, Result<Execution, ReceiptError>)>) {
         self.runs += 1;
         let touched = || Touched { runs: [run.run.clone()].into(), ..Touched::default() };
-        self.needs("textum.toml", &run.manifest.digest, "the manifest", touched());
-        if let Some(log) = &run.log {
-            self.needs("", &log.digest, &format!("the log of the run {}", run.run), touched());
-        }
-        for (name, data) in &run.data {
-            let at = PathContent { path: data.path.clone(), content: data.content.clone() };
-            let called = self.names.get(&data.content.digest).cloned();
-            let mut touched = touched();
-            touched.datasets.insert(called.clone().unwrap_or_else(|| name.clone()));
-            self.held(&at, data.hold, &format!("the dataset {}", called.as_deref().unwrap_or(name)), touched);
-        }
+        self.references(run, &touched(), &|reference| match reference.role {
+            Role::RunLog => format!("the log of the run {}", run.run),
+            Role::Dataset(name) => format!("the dataset {name}"),
+            _ => "the manifest".to_string(),
+        });
         for (name, digest, loaded) in stages {
             self.executions.insert(digest);
             match loaded {
@@ -184,8 +203,7 @@ impl<'a> Checker<'a> {
 
     fn checkpoint(&mut self, made: &CheckpointReceipt) {
         let touched = || Touched { runs: [made.run.clone()].into(), ..Touched::default() };
-        let at = PathContent { path: made.path.clone(), content: made.content.clone() };
-        self.content(&at, &format!("the checkpoint {}#{} of {}", made.run, made.step, made.stage), touched());
+        self.references(made, &touched(), &|_| format!("the checkpoint {}#{} of {}", made.run, made.step, made.stage));
         if let Err(e) = StageStart::load(self.store, &made.start) {
             self.lacks(format!("what the checkpoint {}#{} began with: {e}", made.run, made.step), touched());
         }
@@ -198,21 +216,14 @@ impl<'a> Checker<'a> {
         if !execution.keyed {
             self.lacks(format!("the receipt {digest} of the stage {name} bears a key that its inputs do not have"), touched());
         }
-        for read in &receipt.reads {
-            let mut touched = touched();
-            touched.datasets.extend(self.names.get(&read.at.content.digest).cloned());
-            self.held(&read.at, read.hold, &format!("`{}`, which {name} read,", read.at.path), touched);
-        }
-        for output in receipt.outputs() {
-            self.content(output, &format!("`{}`, which {name} wrote,", output.path), touched());
-        }
-        if let Some(points) = receipt.signals.as_ref().and_then(|s| s.points.as_ref()) {
-            self.needs("", &points.digest, &format!("the metrics by step of {name}"), touched());
-        }
-        self.needs("", &receipt.log.digest, &format!("the log of {name}"), touched());
-        for digest in receipt.environment.iter().chain(&receipt.inputs.environment) {
-            self.needs("", digest, &format!("the environment of {name}"), touched());
-        }
+        self.references(receipt, &touched(), &|reference| match reference.role {
+            Role::Read => format!("`{}`, which {name} read,", reference.path),
+            Role::Output => format!("`{}`, which {name} wrote,", reference.path),
+            Role::Points => format!("the metrics by step of {name}"),
+            Role::Environment => format!("the environment of {name}"),
+            Role::Branch => format!("the checkpoint that {name} went on from"),
+            _ => format!("the log of {name}"),
+        });
     }
 
     fn lacks(&mut self, what: String, touched: Touched) {
@@ -246,19 +257,19 @@ impl<'a> Checker<'a> {
     }
 
     /// A content whose bytes may be somebody else's to keep.
-    fn held(&mut self, at: &PathContent<SourcePath>, hold: StorageMode, what: &str, touched: Touched) {
+    fn held(&mut self, path: &str, content: &Content, hold: StorageMode, what: &str, touched: Touched) {
         if hold == StorageMode::Store {
-            return self.content(at, what, touched);
+            return self.content(path, content, what, touched);
         }
-        let is_folder = at.content.kind == ContentKind::Folder;
-        if is_folder && !self.met.contains(&at.content.digest) && self.store.listing(&at.content.digest).is_err() {
-            self.lacking.push(Lacking { path: at.path.to_string(), digest: at.content.digest });
+        let is_folder = content.kind == ContentKind::Folder;
+        if is_folder && !self.met.contains(&content.digest) && self.store.listing(&content.digest).is_err() {
+            self.lacking.push(Lacking { path: path.to_string(), digest: content.digest });
             self.lacks(format!("the listing of {what} a reference, cannot be read"), touched);
         }
     }
 
-    fn content<P: AsRef<str>>(&mut self, at: &PathContent<P>, what: &str, touched: Touched) {
-        let Content { digest, kind, .. } = at.content;
+    fn content(&mut self, path: &str, content: &Content, what: &str, touched: Touched) {
+        let Content { digest, kind, .. } = *content;
         if self.met.contains(&digest) {
             return;
         }
@@ -268,14 +279,14 @@ impl<'a> Checker<'a> {
             self.met.insert(digest);
             return;
         }
-        if !self.needs(at.path.as_ref(), &digest, what, touched.clone()) || kind != ContentKind::Folder {
+        if !self.needs(path, &digest, what, touched.clone()) || kind != ContentKind::Folder {
             return;
         }
         self.folders.insert(digest);
         let listing = match self.store.read(&digest) {
             Ok(listing) => listing,
             Err(e) => {
-                self.lacking.push(Lacking { path: at.path.as_ref().to_string(), digest });
+                self.lacking.push(Lacking { path: path.to_string(), digest });
                 return self.lacks(format!("{what} cannot be read: {e}"), touched);
             }
         };
@@ -283,7 +294,7 @@ impl<'a> Checker<'a> {
             Ok(items) => {
                 for item in items {
                     if let Some(digest) = &item.digest {
-                        let path = format!("{}/{}", at.path.as_ref(), item.path);
+                        let path = format!("{path}/{}", item.path);
                         self.needs(&path, digest, &format!("`{path}`"), touched.clone());
                     }
                 }

@@ -5,9 +5,8 @@ use rusqlite::{Transaction, TransactionBehavior, params};
 
 use super::{Ledger, LedgerError};
 use crate::record::receipt::{
-    CHECKPOINT_RECEIPT, CheckpointReceipt, Content, DATA_RECEIPT, DataReceipt, DocumentError, LOSS_RECEIPT, LossReceipt,
-    PRUNE_RECEIPT, PathContent, PruneReceipt, REBUILD_RECEIPT, REMARK_RECEIPT, RUN_RECEIPT, RebuildReceipt, RemarkReceipt,
-    RunReceipt, STAGE_RECEIPT, StageReceipt, read_document, type_of,
+    CheckpointReceipt, Content, DataReceipt, Document, DocumentError, LossReceipt, PathContent, PruneReceipt, RebuildReceipt,
+    RemarkReceipt, RunReceipt, StageReceipt, read_document, type_of,
 };
 use crate::store::{Digest, Store, StoreError};
 
@@ -114,38 +113,32 @@ fn fold(tx: &Transaction<'_>, digest: &Digest, bytes: &[u8]) -> Result<bool, Fol
     }
 }
 
-fn fold_known(tx: &Transaction<'_>, digest: &Digest, kind: &str, bytes: &[u8]) -> Result<(), FoldError> {
-    match kind {
-        STAGE_RECEIPT => fold_stage(tx, digest, &read_document(digest, bytes)?)?,
-        RUN_RECEIPT => fold_run(tx, digest, &read_document(digest, bytes)?)?,
-        DATA_RECEIPT => fold_data(tx, digest, &read_document(digest, bytes)?)?,
-        PRUNE_RECEIPT => fold_prune(tx, &read_document(digest, bytes)?)?,
-        CHECKPOINT_RECEIPT => fold_checkpoint(tx, digest, &read_document(digest, bytes)?)?,
-        REMARK_RECEIPT => fold_remark(tx, digest, &read_document(digest, bytes)?)?,
-        REBUILD_RECEIPT => fold_rebuild(tx, digest, &read_document(digest, bytes)?)?,
-        LOSS_RECEIPT => fold_loss(tx, digest, &read_document(digest, bytes)?)?,
-        // A newer receipt is an error rather than a gap in the history; other documents are not indexed.
-        other if other.starts_with("textum/") && other.contains("-receipt@") => {
-            let known = newest_known(other).to_string();
-            return Err(DocumentError::Newer { digest: *digest, found: other.to_string(), known }.into());
-        }
-        _ => {}
-    }
-    Ok(())
+/// A document that has rows of its own.
+trait Fold: Document {
+    /// Puts its rows in. They depend on the document only.
+    fn fold(&self, tx: &Transaction<'_>, digest: &Digest) -> rusqlite::Result<()>;
 }
 
-fn newest_known(kind: &str) -> &'static str {
-    match kind.split('@').next().unwrap_or_default() {
-        "textum/stage-receipt" => STAGE_RECEIPT,
-        "textum/run-receipt" => RUN_RECEIPT,
-        "textum/data-receipt" => DATA_RECEIPT,
-        "textum/prune-receipt" => PRUNE_RECEIPT,
-        "textum/checkpoint-receipt" => CHECKPOINT_RECEIPT,
-        "textum/remark-receipt" => REMARK_RECEIPT,
-        "textum/loss-receipt" => LOSS_RECEIPT,
-        _ => REBUILD_RECEIPT,
-    }
+/// All kinds of documents that have rows. A new one is named here, and how it folds stands in its `impl`.
+macro_rules! folding {
+    ($($document:ty),*) => {
+        fn fold_known(tx: &Transaction<'_>, digest: &Digest, kind: &str, bytes: &[u8]) -> Result<(), FoldError> {
+            $(if kind == <$document as Document>::TYPE {
+                return Ok(read_document::<$document>(digest, bytes)?.fold(tx, digest)?);
+            })*
+            // A newer receipt is an error rather than a gap in the history; other documents are not indexed.
+            if kind.starts_with("textum/") && kind.contains("-receipt@") {
+                let name = |kind: &str| kind.split('@').next().unwrap_or_default().to_string();
+                let known = [$(<$document as Document>::TYPE),*];
+                let known = known.into_iter().find(|k| name(k) == name(kind)).unwrap_or("none of this name").to_string();
+                return Err(DocumentError::Newer { digest: *digest, found: kind.to_string(), known }.into());
+            }
+            Ok(())
+        }
+    };
 }
+
+folding!(StageReceipt, RunReceipt, DataReceipt, PruneReceipt, CheckpointReceipt, RemarkReceipt, RebuildReceipt, LossReceipt);
 
 /// Which files of a content are private, as the ledger keeps it.
 fn private_text(content: &Content) -> Option<String> {
@@ -188,70 +181,76 @@ fn fold_paths<'p, P: AsRef<str> + 'p>(
     Ok(())
 }
 
-fn fold_stage(tx: &Transaction<'_>, digest: &Digest, receipt: &StageReceipt) -> rusqlite::Result<()> {
-    tx.prepare_cached("INSERT OR IGNORE INTO stage_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)")?.execute(params![
-        digest.as_bytes(),
-        receipt.run,
-        receipt.inputs.stage,
-        receipt.key.as_bytes(),
-        word(&receipt.state),
-        receipt.started,
-        receipt.seconds,
-        receipt.metrics.len() as i64,
-        sortable(receipt.ordered.as_ref().unwrap_or(&receipt.started))
-    ])?;
-    fold_paths(tx, digest, "read", receipt.reads.iter().map(|r| &r.at))?;
-    fold_paths(tx, digest, "write", receipt.outputs())?;
-    fold_paths(tx, digest, "left", receipt.left.iter())
+impl Fold for StageReceipt {
+    fn fold(&self, tx: &Transaction<'_>, digest: &Digest) -> rusqlite::Result<()> {
+        let receipt = self;
+        tx.prepare_cached("INSERT OR IGNORE INTO stage_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)")?.execute(params![
+            digest.as_bytes(),
+            receipt.run,
+            receipt.inputs.stage,
+            receipt.key.as_bytes(),
+            word(&receipt.state),
+            receipt.started,
+            receipt.seconds,
+            receipt.metrics.len() as i64,
+            sortable(receipt.ordered.as_ref().unwrap_or(&receipt.started))
+        ])?;
+        fold_paths(tx, digest, "read", receipt.reads.iter().map(|r| &r.at))?;
+        fold_paths(tx, digest, "write", receipt.outputs())?;
+        fold_paths(tx, digest, "left", receipt.left.iter())
+    }
 }
 
-fn fold_run(tx: &Transaction<'_>, digest: &Digest, run: &RunReceipt) -> rusqlite::Result<()> {
-    let suffix = run.run.rsplit('-').next().unwrap_or_default();
-    // Two processes may both have closed a lost run: the same one of the two counts in any order.
-    let new = tx
-        .prepare_cached(
-            "INSERT INTO runs VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?7, ?10, ?11) ON CONFLICT (id) DO UPDATE SET receipt = excluded.receipt, \
-             started = excluded.started, seconds = excluded.seconds, state = excluded.state, label = excluded.label, \
-             sandbox = excluded.sandbox, commit_id = excluded.commit_id, given_label = excluded.given_label, sweep = excluded.sweep, ordered = excluded.ordered \
-             WHERE (excluded.state <> 'interrupted', excluded.receipt) > (state <> 'interrupted', receipt)",
-        )?
-        .execute(params![
-            run.run, suffix, digest.as_bytes(), run.started, run.seconds, word(&run.state), run.label, run.sandbox,
-            run.git.as_ref().map(|g| &g.commit), run.sweep, sortable(run.ordered.as_ref().unwrap_or(&run.started))
-        ])?;
-    if new == 0 {
-        return Ok(());
+impl Fold for RunReceipt {
+    fn fold(&self, tx: &Transaction<'_>, digest: &Digest) -> rusqlite::Result<()> {
+        let run = self;
+        let suffix = run.run.rsplit('-').next().unwrap_or_default();
+        // Two processes may both have closed a lost run: the same one of the two counts in any order.
+        let new = tx
+            .prepare_cached(
+                "INSERT INTO runs VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?7, ?10, ?11) ON CONFLICT (id) DO UPDATE SET receipt = excluded.receipt, \
+                 started = excluded.started, seconds = excluded.seconds, state = excluded.state, label = excluded.label, \
+                 sandbox = excluded.sandbox, commit_id = excluded.commit_id, given_label = excluded.given_label, sweep = excluded.sweep, ordered = excluded.ordered \
+                 WHERE (excluded.state <> 'interrupted', excluded.receipt) > (state <> 'interrupted', receipt)",
+            )?
+            .execute(params![
+                run.run, suffix, digest.as_bytes(), run.started, run.seconds, word(&run.state), run.label, run.sandbox,
+                run.git.as_ref().map(|g| &g.commit), run.sweep, sortable(run.ordered.as_ref().unwrap_or(&run.started))
+            ])?;
+        if new == 0 {
+            return Ok(());
+        }
+        label_of(tx, &run.run)?;
+        for table in ["run_stages", "run_params", "run_metrics", "run_data"] {
+            tx.prepare_cached(&format!("DELETE FROM {table} WHERE run = ?1"))?.execute([&run.run])?;
+        }
+        let mut insert = tx.prepare_cached("INSERT INTO run_stages VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?;
+        for (position, stage) in run.stages.iter().enumerate() {
+            let (key, receipt) = (stage.key.map(|k| *k.as_bytes()), stage.receipt.map(|r| *r.as_bytes()));
+            insert.execute(params![run.run, position as i64, stage.stage, word(&stage.state), key, receipt, stage.seconds])?;
+        }
+        let mut insert = tx.prepare_cached("INSERT INTO run_params VALUES (?1, ?2, ?3)")?;
+        for (name, value) in &run.params {
+            insert.execute(params![run.run, name, value])?;
+        }
+        let mut insert = tx.prepare_cached("INSERT INTO run_metrics VALUES (?1, ?2, ?3)")?;
+        for (name, value) in &run.metrics {
+            insert.execute(params![run.run, name, value.0])?; // SQLite keeps NaN as NULL
+        }
+        let mut insert = tx.prepare_cached("INSERT INTO run_data VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?;
+        for (name, data) in &run.data {
+            let content = &data.content;
+            insert.execute(params![
+                run.run,
+                name,
+                data.path.as_str(),
+                word(&content.kind),
+                content.digest.as_bytes(),
+                content.size as i64
+            ])?;
+        }
+        Ok(())
     }
-    label_of(tx, &run.run)?;
-    for table in ["run_stages", "run_params", "run_metrics", "run_data"] {
-        tx.prepare_cached(&format!("DELETE FROM {table} WHERE run = ?1"))?.execute([&run.run])?;
-    }
-    let mut insert = tx.prepare_cached("INSERT INTO run_stages VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?;
-    for (position, stage) in run.stages.iter().enumerate() {
-        let (key, receipt) = (stage.key.map(|k| *k.as_bytes()), stage.receipt.map(|r| *r.as_bytes()));
-        insert.execute(params![run.run, position as i64, stage.stage, word(&stage.state), key, receipt, stage.seconds])?;
-    }
-    let mut insert = tx.prepare_cached("INSERT INTO run_params VALUES (?1, ?2, ?3)")?;
-    for (name, value) in &run.params {
-        insert.execute(params![run.run, name, value])?;
-    }
-    let mut insert = tx.prepare_cached("INSERT INTO run_metrics VALUES (?1, ?2, ?3)")?;
-    for (name, value) in &run.metrics {
-        insert.execute(params![run.run, name, value.0])?; // SQLite keeps NaN as NULL
-    }
-    let mut insert = tx.prepare_cached("INSERT INTO run_data VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?;
-    for (name, data) in &run.data {
-        let content = &data.content;
-        insert.execute(params![
-            run.run,
-            name,
-            data.path.as_str(),
-            word(&content.kind),
-            content.digest.as_bytes(),
-            content.size as i64
-        ])?;
-    }
-    Ok(())
 }
 
 /// The label of a run: the one given last, whether with the run or after it.
@@ -264,46 +263,55 @@ fn label_of(tx: &Transaction<'_>, run: &str) -> rusqlite::Result<()> {
     Ok(())
 }
 
-fn fold_remark(tx: &Transaction<'_>, digest: &Digest, remark: &RemarkReceipt) -> rusqlite::Result<()> {
-    tx.prepare_cached("INSERT OR IGNORE INTO remarks VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?.execute(params![
-        digest.as_bytes(),
-        remark.run,
-        remark.note,
-        remark.label,
-        remark.made,
-        remark.by
-    ])?;
-    label_of(tx, &remark.run)
-}
-
-fn fold_checkpoint(tx: &Transaction<'_>, digest: &Digest, made: &CheckpointReceipt) -> rusqlite::Result<()> {
-    let content = &made.content;
-    tx.prepare_cached("INSERT OR IGNORE INTO checkpoints VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)")?.execute(
-        params![
+impl Fold for RemarkReceipt {
+    fn fold(&self, tx: &Transaction<'_>, digest: &Digest) -> rusqlite::Result<()> {
+        let remark = self;
+        tx.prepare_cached("INSERT OR IGNORE INTO remarks VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?.execute(params![
             digest.as_bytes(),
-            made.run,
-            made.stage,
-            made.step as i64,
-            made.path.as_str(),
-            word(&content.kind),
-            content.digest.as_bytes(),
-            content.size as i64,
-            content.files.map(|n| n as i64),
-            made.made,
-            made.seconds,
-            private_text(content)
-        ],
-    )?;
-    let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO checkpoint_metrics VALUES (?1, ?2, ?3)")?;
-    for (name, value) in &made.metrics {
-        insert.execute(params![digest.as_bytes(), name, value.0])?;
+            remark.run,
+            remark.note,
+            remark.label,
+            remark.made,
+            remark.by
+        ])?;
+        label_of(tx, &remark.run)
     }
-    Ok(())
 }
 
-fn fold_data(tx: &Transaction<'_>, digest: &Digest, data: &DataReceipt) -> rusqlite::Result<()> {
-    let content = &data.content;
-    tx.prepare_cached("INSERT OR IGNORE INTO data_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)")?
+impl Fold for CheckpointReceipt {
+    fn fold(&self, tx: &Transaction<'_>, digest: &Digest) -> rusqlite::Result<()> {
+        let made = self;
+        let content = &made.content;
+        tx.prepare_cached("INSERT OR IGNORE INTO checkpoints VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)")?
+            .execute(params![
+                digest.as_bytes(),
+                made.run,
+                made.stage,
+                made.step as i64,
+                made.path.as_str(),
+                word(&content.kind),
+                content.digest.as_bytes(),
+                content.size as i64,
+                content.files.map(|n| n as i64),
+                made.made,
+                made.seconds,
+                private_text(content)
+            ])?;
+        let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO checkpoint_metrics VALUES (?1, ?2, ?3)")?;
+        for (name, value) in &made.metrics {
+            insert.execute(params![digest.as_bytes(), name, value.0])?;
+        }
+        Ok(())
+    }
+}
+
+impl Fold for DataReceipt {
+    fn fold(&self, tx: &Transaction<'_>, digest: &Digest) -> rusqlite::Result<()> {
+        let data = self;
+        let content = &data.content;
+        tx.prepare_cached(
+            "INSERT OR IGNORE INTO data_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)",
+        )?
         .execute(params![
             digest.as_bytes(),
             data.dataset,
@@ -320,36 +328,46 @@ fn fold_data(tx: &Transaction<'_>, digest: &Digest, data: &DataReceipt) -> rusql
             data.note,
             private_text(content)
         ])?;
-    Ok(())
-}
-
-fn fold_loss(tx: &Transaction<'_>, digest: &Digest, loss: &LossReceipt) -> rusqlite::Result<()> {
-    let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO losses VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?;
-    for (position, lost) in loss.lost.iter().enumerate() {
-        let lost_digest = lost.digest.map(|d| *d.as_bytes());
-        let (position, receipt) = (position as i64, digest.as_bytes());
-        insert.execute(params![receipt, position, lost_digest, lost.kind, lost.run, loss.found, loss.by, loss.acknowledged])?;
+        Ok(())
     }
-    Ok(())
 }
 
-fn fold_prune(tx: &Transaction<'_>, prune: &PruneReceipt) -> rusqlite::Result<()> {
-    let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO dropped VALUES (?1, ?2)")?;
-    for digest in prune.dropped.keys() {
-        insert.execute(params![digest.as_bytes(), prune.pruned])?;
+impl Fold for LossReceipt {
+    fn fold(&self, tx: &Transaction<'_>, digest: &Digest) -> rusqlite::Result<()> {
+        let loss = self;
+        let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO losses VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?;
+        for (position, lost) in loss.lost.iter().enumerate() {
+            let lost_digest = lost.digest.map(|d| *d.as_bytes());
+            let (position, receipt) = (position as i64, digest.as_bytes());
+            insert.execute(params![receipt, position, lost_digest, lost.kind, lost.run, loss.found, loss.by, loss.acknowledged])?;
+        }
+        Ok(())
     }
-    Ok(())
 }
 
-fn fold_rebuild(tx: &Transaction<'_>, digest: &Digest, rebuild: &RebuildReceipt) -> rusqlite::Result<()> {
-    tx.prepare_cached("INSERT OR IGNORE INTO rebuilds VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?.execute(params![
-        digest.as_bytes(),
-        rebuild.run,
-        rebuild.target,
-        rebuild.started,
-        rebuild.seconds,
-        word(&rebuild.verdict),
-        rebuild.by
-    ])?;
-    Ok(())
+impl Fold for PruneReceipt {
+    fn fold(&self, tx: &Transaction<'_>, _digest: &Digest) -> rusqlite::Result<()> {
+        let prune = self;
+        let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO dropped VALUES (?1, ?2)")?;
+        for digest in prune.dropped.keys() {
+            insert.execute(params![digest.as_bytes(), prune.pruned])?;
+        }
+        Ok(())
+    }
+}
+
+impl Fold for RebuildReceipt {
+    fn fold(&self, tx: &Transaction<'_>, digest: &Digest) -> rusqlite::Result<()> {
+        let rebuild = self;
+        tx.prepare_cached("INSERT OR IGNORE INTO rebuilds VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?.execute(params![
+            digest.as_bytes(),
+            rebuild.run,
+            rebuild.target,
+            rebuild.started,
+            rebuild.seconds,
+            word(&rebuild.verdict),
+            rebuild.by
+        ])?;
+        Ok(())
+    }
 }

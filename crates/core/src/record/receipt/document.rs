@@ -11,6 +11,8 @@ use super::{
     RUN_RECEIPT, Read, RebuildReceipt, RemarkReceipt, RunReceipt, STAGE_RECEIPT, STAGE_START, StageReceipt, StageStart,
     StorageMode, TREE_RECEIPT, TreeReceipt,
 };
+use super::{Reference, Role};
+use crate::store::Digest;
 use textum_base::SourcePath;
 
 /// A document of Textum's own. Everything that comes out of one has been checked: paths by their types, names
@@ -21,6 +23,9 @@ pub trait Document: Serialize + DeserializeOwned {
 
     /// What is wrong with it that its types cannot say.
     fn check(&self) -> Result<(), String>;
+
+    /// Tells of everything in the store that it speaks of, but for other receipts.
+    fn references<'d>(&'d self, _tell: &mut dyn FnMut(Reference<'d>)) {}
 }
 
 /// The name of a stage or dataset: it becomes part of paths.
@@ -85,6 +90,23 @@ impl Document for StageReceipt {
         self.ordered.iter().try_for_each(|t| time(t))?;
         reads(&self.reads)
     }
+
+    fn references<'d>(&'d self, tell: &mut dyn FnMut(Reference<'d>)) {
+        tell(Reference::bytes(Role::Log, self.log.digest));
+        if let Some(points) = self.signals.as_ref().and_then(|s| s.points.as_ref()) {
+            tell(Reference::bytes(Role::Points, points.digest));
+        }
+        if let (Some(from), Some(path)) = (&self.from, &self.inputs.checkpoints) {
+            tell(Reference::content(Role::Branch, path, &from.content, StorageMode::Store));
+        }
+        let values = self.inputs.params.values().chain(self.inputs.vars.values().flatten());
+        values.for_each(|text| tell(Reference::bytes(Role::Value, Digest::of(text.as_bytes()))));
+        for digest in self.environment.iter().chain(&self.inputs.environment) {
+            tell(Reference::bytes(Role::Environment, *digest));
+        }
+        self.outputs().for_each(|o| tell(Reference::content(Role::Output, &o.path, &o.content, StorageMode::Store)));
+        self.reads.iter().for_each(|read| tell(Reference::read(read)));
+    }
 }
 
 impl Document for StageStart {
@@ -93,6 +115,11 @@ impl Document for StageStart {
         self.inputs.check()?;
         run_id(&self.run)?;
         reads(&self.reads)
+    }
+
+    fn references<'d>(&'d self, tell: &mut dyn FnMut(Reference<'d>)) {
+        self.environment.iter().chain(&self.inputs.environment).for_each(|d| tell(Reference::bytes(Role::Environment, *d)));
+        self.reads.iter().for_each(|read| tell(Reference::read(read)));
     }
 }
 
@@ -106,6 +133,18 @@ impl Document for RunReceipt {
         self.also.values().flatten().try_for_each(|state| held(&state.path, state.hold))?;
         self.stages.iter().try_for_each(|s| name("stage", &s.stage))
     }
+
+    fn references<'d>(&'d self, tell: &mut dyn FnMut(Reference<'d>)) {
+        tell(Reference { path: "textum.toml", ..Reference::bytes(Role::Manifest, self.manifest.digest) });
+        self.log.iter().for_each(|log| tell(Reference::bytes(Role::RunLog, log.digest)));
+        self.params.values().for_each(|text| tell(Reference::bytes(Role::Value, Digest::of(text.as_bytes()))));
+        for (name, state) in &self.data {
+            tell(Reference::content(Role::Dataset(name), &state.path, &state.content, state.hold));
+        }
+        for (name, state) in self.also.iter().flat_map(|(name, states)| states.iter().map(move |s| (name, s))) {
+            tell(Reference::content(Role::Dataset(name), &state.path, &state.content, state.hold));
+        }
+    }
 }
 
 impl Document for DataReceipt {
@@ -115,6 +154,10 @@ impl Document for DataReceipt {
         time(&self.recorded)?;
         held(&self.path, self.hold)
     }
+
+    fn references<'d>(&'d self, tell: &mut dyn FnMut(Reference<'d>)) {
+        tell(Reference::content(Role::Dataset(&self.dataset), &self.path, &self.content, self.hold));
+    }
 }
 
 impl Document for CheckpointReceipt {
@@ -122,6 +165,11 @@ impl Document for CheckpointReceipt {
     fn check(&self) -> Result<(), String> {
         run_id(&self.run)?;
         name("stage", &self.stage)
+    }
+
+    fn references<'d>(&'d self, tell: &mut dyn FnMut(Reference<'d>)) {
+        tell(Reference::content(Role::Checkpoint, &self.path, &self.content, StorageMode::Store));
+        tell(Reference::bytes(Role::Start, self.start));
     }
 }
 

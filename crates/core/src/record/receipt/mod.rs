@@ -8,6 +8,7 @@ mod environment;
 mod loss;
 mod metric;
 mod part;
+mod reference;
 mod run;
 mod signals;
 mod stage;
@@ -21,6 +22,7 @@ pub use environment::{COUNTED, CountedEnvironment, ENVIRONMENT, EnvironmentRecor
 pub use loss::{LOSS_RECEIPT, LossReceipt, LostDocument};
 pub use metric::Metric;
 pub use part::{folder_of, part_of_folder};
+pub use reference::{Reference, Role, Target};
 pub use run::{
     DatasetState, GitState, REBUILD_RECEIPT, RUN_RECEIPT, RebuildReceipt, RebuiltStage, RebuiltWrite, RunReceipt, RunStage,
     RunStageState, RunState, Verdict,

@@ -20,7 +20,7 @@ const fn room(name: &'static str, folder: &'static str, may_know: &'static [&'st
 pub const ROOMS: &[Room] = &[
     room("base", "crates/base/src", &[]),
     room("store", "crates/store/src", &["base"]),
-    room("table", "crates/table/src", &["base"]),
+    room("table", "crates/table/src", &["base", "expr"]),
     room("expr", "crates/expr/src", &["base"]),
     room("figure", "crates/figure/src", &["base"]),
     room("config", "crates/core/src/config", &["base", "expr"]),

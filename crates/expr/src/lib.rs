@@ -1,15 +1,12 @@
 //! Conditions on metrics: of a gate, or of when a stage is to be stopped.
 //!
+//! How tests are joined stands in [`syntax`]; conditions on rows of tables are joined in the same way. A test is
+//!
 //! ```text
-//! either  := both ("or" both)*
-//! both    := part ("and" part)*
-//! part    := "not" part | "(" either ")" | test ("for" N "steps")?
-//! test    := sum ("<" | "<=" | ">" | ">=" | "=" | "!=") sum
-//!          | sum "is" "not"? "finite"
+//! test    := (sum ("<" | "<=" | ">" | ">=" | "=" | "!=") sum | sum "is" "not"? "finite") ("for" N "steps")?
 //! sum     := product (("+" | "-") product)*
 //! product := factor (("*" | "/") factor)*
 //! factor  := number | name | "-" factor | "(" sum ")"
-//! name    := letters, digits, `_` and `.`; or anything in backticks
 //! ```
 //!
 //! Three truths: a comparison with a metric that is not there, or is not finite, is neither true nor false but
@@ -36,41 +33,23 @@
 #![cfg_attr(test, allow(clippy::disallowed_methods))]
 
 mod parse;
+pub mod syntax;
 mod watch;
 
 use std::collections::BTreeSet;
 use std::ops::Range;
 
 pub use parse::parse;
+pub use syntax::SyntaxError as RuleError;
+use syntax::{Comparison, Logic};
 pub use watch::StopWatch;
-
-/// A condition that does not parse.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("{what}")]
-pub struct RuleError {
-    /// Where in the text, in bytes.
-    pub at: Range<usize>,
-    /// What is wrong.
-    pub what: String,
-    /// What to write instead.
-    pub help: String,
-}
 
 /// A condition on metrics.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Rule {
     /// As it was written.
     pub text: String,
-    pub(crate) root: Part,
-}
-
-/// A condition, or a part of one.
-#[derive(Clone, Debug, PartialEq)]
-pub(crate) enum Part {
-    Any(Vec<Part>),
-    All(Vec<Part>),
-    Not(Box<Part>),
-    Test(Test),
+    pub(crate) root: Logic<Test>,
 }
 
 /// Two sums compared.
@@ -88,12 +67,7 @@ pub(crate) struct Test {
 /// How two sums are compared. `Finite` and `NotFinite` look at the left one only.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum How {
-    Less,
-    AtMost,
-    More,
-    AtLeast,
-    Equal,
-    Unequal,
+    Compared(Comparison),
     Finite,
     NotFinite,
 }
@@ -215,46 +189,31 @@ impl Test {
             How::Finite => Truth::of(a.is_finite()),
             How::NotFinite => Truth::of(!a.is_finite()),
             _ if !finite => Truth::Unknown,
-            How::Less => Truth::of(a < b),
-            How::AtMost => Truth::of(a <= b),
-            How::More => Truth::of(a > b),
-            How::AtLeast => Truth::of(a >= b),
-            How::Equal => Truth::of(a == b),
-            How::Unequal => Truth::of(a != b),
+            How::Compared(Comparison::Less) => Truth::of(a < b),
+            How::Compared(Comparison::AtMost) => Truth::of(a <= b),
+            How::Compared(Comparison::More) => Truth::of(a > b),
+            How::Compared(Comparison::AtLeast) => Truth::of(a >= b),
+            How::Compared(Comparison::Equal) => Truth::of(a == b),
+            How::Compared(Comparison::Unequal) => Truth::of(a != b),
         }
     }
 }
 
-impl Part {
-    fn tests<'p>(&'p self, out: &mut Vec<&'p Test>) {
-        match self {
-            Part::Any(parts) | Part::All(parts) => parts.iter().for_each(|p| p.tests(out)),
-            Part::Not(inner) => inner.tests(out),
-            Part::Test(test) => out.push(test),
-        }
-    }
-
-    pub(crate) fn truth(&self, test: &mut dyn FnMut(&Test) -> Truth) -> Truth {
-        // All parts are asked, so that each test sees every step.
-        match self {
-            Part::Any(parts) => Truth::any(&parts.iter().map(|p| p.truth(test)).collect::<Vec<_>>()),
-            Part::All(parts) => Truth::all(&parts.iter().map(|p| p.truth(test)).collect::<Vec<_>>()),
-            Part::Not(inner) => inner.truth(test).not(),
-            Part::Test(t) => test(t),
-        }
+/// What tests come to together, given what each comes to.
+pub(crate) fn joined(logic: &Logic<Test>, test: &mut dyn FnMut(&Test) -> Truth) -> Truth {
+    // All parts are asked, so that each test sees every step.
+    match logic {
+        Logic::Any(parts) => Truth::any(&parts.iter().map(|p| joined(p, test)).collect::<Vec<_>>()),
+        Logic::All(parts) => Truth::all(&parts.iter().map(|p| joined(p, test)).collect::<Vec<_>>()),
+        Logic::Not(inner) => joined(inner, test).not(),
+        Logic::Test(t) => test(t),
     }
 }
 
 impl Rule {
     /// The names in it, each once.
     pub fn names(&self) -> BTreeSet<&str> {
-        self.tests().into_iter().flat_map(Test::names).collect()
-    }
-
-    fn tests(&self) -> Vec<&Test> {
-        let mut tests = Vec::new();
-        self.root.tests(&mut tests);
-        tests
+        self.root.tests().into_iter().flat_map(Test::names).collect()
     }
 
     /// The metrics whose best values it asks for; `None` where it cannot be told of which metric `best` is.
@@ -265,17 +224,17 @@ impl Rule {
                 other => other.strip_prefix("best.").map(Some),
             })
         };
-        self.tests().into_iter().flat_map(of_test).collect()
+        self.root.tests().into_iter().flat_map(of_test).collect()
     }
 
     /// Whether it holds, given what each name stands for.
     pub fn truth(&self, of: &dyn Fn(&str) -> Known) -> Truth {
-        self.root.truth(&mut |test| test.truth(of))
+        joined(&self.root, &mut |test| test.truth(of))
     }
 
     /// Whether it asks for several steps on end, which only makes sense while a stage runs.
     pub fn counts_steps(&self) -> bool {
-        self.tests().iter().any(|t| t.steps > 1)
+        self.root.tests().iter().any(|t| t.steps > 1)
     }
 }
 

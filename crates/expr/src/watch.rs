@@ -2,7 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use super::{Known, Rule, Test, Truth};
+use super::syntax::Logic;
+use super::{Known, Rule, Test, Truth, joined};
 use textum_base::Better;
 
 /// Watches one stage's metrics.
@@ -39,8 +40,8 @@ impl StopWatch {
                 *best = if self.better.get(name) == Some(&Better::Higher) { best.max(*value) } else { best.min(*value) };
             }
         }
-        let rule = std::mem::replace(&mut self.rule, Rule { text: String::new(), root: super::Part::All(Vec::new()) });
-        let holds = rule.root.truth(&mut |test| self.look(test, step, seconds, metrics)) == Truth::True;
+        let rule = std::mem::replace(&mut self.rule, Rule { text: String::new(), root: Logic::All(Vec::new()) });
+        let holds = joined(&rule.root, &mut |test| self.look(test, step, seconds, metrics)) == Truth::True;
         let said = holds.then(|| {
             let named = rule.names();
             let values: Vec<String> =

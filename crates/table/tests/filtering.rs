@@ -5,8 +5,9 @@
 use std::cmp::Ordering;
 
 use proptest::prelude::*;
+use textum_expr::syntax::{Comparison, Logic};
 use textum_table::Row;
-use textum_table::filter::{Condition, Operator, parse};
+use textum_table::filter::{self, Operator, parse};
 
 const COLUMNS: [&str; 3] = ["loom", "humidity", "shed no"];
 
@@ -227,9 +228,9 @@ fn bare_words_stand_for_texts_only_where_they_are_no_columns() {
     let mut names = Vec::new();
     parsed.names(&mut names);
     assert_eq!(names.iter().map(|n| n.name.as_str()).collect::<Vec<_>>(), ["shed", "team"]);
-    let Condition::All(parts) = &parsed else { panic!("{parsed:?}") };
+    let Logic::All(parts) = &parsed.0 else { panic!("{parsed:?}") };
     assert!(
-        matches!(&parts[0], Condition::Compare(_, Operator::Equal, textum_table::filter::Operand::Value(v, None)) if v == b"A")
+        matches!(&parts[0], Logic::Test(filter::Test::Compare(_, Operator::Of(Comparison::Equal), textum_table::filter::Operand::Value(v, None))) if v == b"A")
     );
     let unknown = parsed.for_columns(&["team".to_string()]).unwrap_err();
     assert_eq!(unknown.what, "there is no column `shed`");

@@ -1,58 +1,34 @@
 //! Conditions on rows, such as `loom = "L17" and humidity > 80`.
 //!
+//! How tests are joined stands in [`textum_expr::syntax`]; rules on metrics are joined in the same way. A test is
+//!
 //! ```text
-//! either    := both ("or" both)*
-//! both      := part ("and" part)*
-//! part      := "not" part | "(" either ")" | test
 //! test      := operand ("=" | "!=" | "<" | "<=" | ">" | ">=" | "contains") operand
 //!            | operand "is" "not"? "missing"
 //!            | operand "not"? "in" "(" operand ("," operand)* ")"
-//! operand   := column | number | text | "true" | "false"
-//! column    := letters, digits, `_` and `.`; or anything in backticks
-//! text      := in double or single quotes; a backslash takes the next character as it is
+//! operand   := column | ("+" | "-")? number | text | "true" | "false"
 //! ```
 //!
 //! A missing cell meets no test but `is missing`. Two numbers are compared as numbers, all else by bytes,
 //! which puts dates written as `2026-03-01` in their order.
 
 mod parse;
-mod words;
 
 use std::ops::Range;
 
 pub use parse::parse;
+pub use textum_expr::syntax::SyntaxError as FilterError;
+use textum_expr::syntax::{Comparison, Logic};
 
 use super::Row;
 use super::decimal::compare_numbers;
 use super::kind::{is_missing, number};
 
-/// A condition that does not parse, or names a column that is not there.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("{what}")]
-pub struct FilterError {
-    /// Where in the text, in bytes.
-    pub at: Range<usize>,
-    /// What is wrong.
-    pub what: String,
-    /// What to write instead.
-    pub help: String,
-}
-
 /// How two operands are compared.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Operator {
-    /// The same.
-    Equal,
-    /// Another.
-    Unequal,
-    /// Before.
-    Less,
-    /// Before, or the same.
-    AtMost,
-    /// After.
-    More,
-    /// After, or the same.
-    AtLeast,
+    /// By their order.
+    Of(Comparison),
     /// The second is somewhere in the first.
     Contains,
 }
@@ -68,19 +44,17 @@ pub enum Operand<C> {
 
 /// A condition.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Condition<C> {
-    /// One of them holds.
-    Any(Vec<Condition<C>>),
-    /// All of them hold.
-    All(Vec<Condition<C>>),
-    /// It does not hold.
-    Not(Box<Condition<C>>),
+pub struct Condition<C>(pub Logic<Test<C>>);
+
+/// One test of a condition.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Test<C> {
     /// Two operands compared.
     Compare(Operand<C>, Operator, Operand<C>),
-    /// The cell is missing.
-    Missing(Operand<C>),
-    /// The first is one of the others.
-    OneOf(Operand<C>, Vec<Operand<C>>),
+    /// The cell is missing; or, where the flag is set, it is not.
+    Missing(Operand<C>, bool),
+    /// The first is one of the others; or, where the flag is set, none.
+    OneOf(Operand<C>, Vec<Operand<C>>, bool),
 }
 
 /// A column as it is named in a condition, and where.
@@ -90,32 +64,6 @@ pub struct Named {
     pub name: String,
     /// Where it stands in the text.
     pub at: Range<usize>,
-}
-
-impl<C> Operand<C> {
-    fn place<D>(&self, find: &mut impl FnMut(&C) -> Result<D, FilterError>) -> Result<Operand<D>, FilterError> {
-        Ok(match self {
-            Operand::Column(column) => Operand::Column(find(column)?),
-            Operand::Value(bytes, number) => Operand::Value(bytes.clone(), *number),
-        })
-    }
-}
-
-impl<C> Condition<C> {
-    fn place<D>(&self, find: &mut impl FnMut(&C) -> Result<D, FilterError>) -> Result<Condition<D>, FilterError> {
-        let mut all = |parts: &[Condition<C>]| parts.iter().map(|p| p.place(find)).collect::<Result<Vec<_>, _>>();
-        Ok(match self {
-            Condition::Any(parts) => Condition::Any(all(parts)?),
-            Condition::All(parts) => Condition::All(all(parts)?),
-            Condition::Not(inner) => Condition::Not(Box::new(inner.place(find)?)),
-            Condition::Compare(a, operator, b) => Condition::Compare(a.place(find)?, *operator, b.place(find)?),
-            Condition::Missing(operand) => Condition::Missing(operand.place(find)?),
-            Condition::OneOf(operand, values) => {
-                let values = values.iter().map(|v| v.place(find)).collect::<Result<_, _>>()?;
-                Condition::OneOf(operand.place(find)?, values)
-            }
-        })
-    }
 }
 
 impl Operand<Named> {
@@ -129,49 +77,54 @@ impl Operand<Named> {
     }
 }
 
+/// What an operand becomes, given whether it is the one that is tested.
+type Change<'f, C, D> = dyn FnMut(&Operand<C>, bool) -> Result<Operand<D>, FilterError> + 'f;
+
+impl<C> Test<C> {
+    /// Its operands, the one that is tested first.
+    fn operands(&self) -> Vec<&Operand<C>> {
+        match self {
+            Test::Compare(a, _, b) => vec![a, b],
+            Test::Missing(operand, _) => vec![operand],
+            Test::OneOf(operand, values, _) => std::iter::once(operand).chain(values).collect(),
+        }
+    }
+
+    /// The same with each operand changed, given whether it is the one that is tested.
+    fn map<D>(&self, change: &mut Change<'_, C, D>) -> Result<Test<D>, FilterError> {
+        Ok(match self {
+            Test::Compare(a, operator, b) => Test::Compare(change(a, true)?, *operator, change(b, false)?),
+            Test::Missing(operand, negated) => Test::Missing(change(operand, true)?, *negated),
+            Test::OneOf(operand, values, negated) => {
+                let first = change(operand, true)?;
+                Test::OneOf(first, values.iter().map(|v| change(v, false)).collect::<Result<_, _>>()?, *negated)
+            }
+        })
+    }
+}
+
 impl Condition<Named> {
     /// The same with bare words on the right of a test taken for texts where they are no columns.
     pub fn with_words_as_texts(&self, is_column: &dyn Fn(&str) -> bool) -> Condition<Named> {
-        let all = |parts: &[Condition<Named>]| parts.iter().map(|p| p.with_words_as_texts(is_column)).collect();
-        match self {
-            Condition::Any(parts) => Condition::Any(all(parts)),
-            Condition::All(parts) => Condition::All(all(parts)),
-            Condition::Not(inner) => Condition::Not(Box::new(inner.with_words_as_texts(is_column))),
-            Condition::Compare(a, operator, b) => Condition::Compare(a.clone(), *operator, b.as_text(is_column)),
-            Condition::Missing(operand) => Condition::Missing(operand.clone()),
-            Condition::OneOf(operand, values) => {
-                Condition::OneOf(operand.clone(), values.iter().map(|v| v.as_text(is_column)).collect())
-            }
-        }
+        let mut change =
+            |operand: &Operand<Named>, first: bool| Ok(if first { operand.clone() } else { operand.as_text(is_column) });
+        self.0.map(&mut |test| test.map(&mut change)).map_or_else(|_: FilterError| self.clone(), Condition)
     }
 
     /// The columns that it names, each once, with the first place.
     pub fn names(&self, out: &mut Vec<Named>) {
-        let mut add = |operand: &Operand<Named>| {
+        for operand in self.0.tests().into_iter().flat_map(Test::operands) {
             if let Operand::Column(named) = operand
                 && !out.iter().any(|o| o.name == named.name)
             {
                 out.push(named.clone());
             }
-        };
-        match self {
-            Condition::Compare(a, _, b) => {
-                add(a);
-                add(b);
-            }
-            Condition::Missing(operand) => add(operand),
-            Condition::OneOf(operand, values) => {
-                add(operand);
-                values.iter().for_each(add);
-            }
-            Condition::Any(parts) | Condition::All(parts) => parts.iter().for_each(|p| p.names(out)),
-            Condition::Not(inner) => inner.names(out),
         }
     }
 
     /// The condition for a table with these columns.
     pub fn for_columns(&self, columns: &[String]) -> Result<Condition<usize>, FilterError> {
-        self.place(&mut |named: &Named| {
+        let find = |named: &Named| {
             columns.iter().position(|c| *c == named.name).ok_or_else(|| {
                 let near = textum_base::nearest(&named.name, columns.iter().map(String::as_str));
                 let help = match near {
@@ -180,7 +133,14 @@ impl Condition<Named> {
                 };
                 FilterError { at: named.at.clone(), what: format!("there is no column `{}`", named.name), help }
             })
-        })
+        };
+        let mut place = |operand: &Operand<Named>, _| {
+            Ok(match operand {
+                Operand::Column(named) => Operand::Column(find(named)?),
+                Operand::Value(bytes, number) => Operand::Value(bytes.clone(), *number),
+            })
+        };
+        self.0.map(&mut |test| test.map(&mut place)).map(Condition)
     }
 }
 
@@ -209,37 +169,49 @@ fn compare(a: &Operand<usize>, operator: Operator, b: &Operand<usize>, row: &Row
     if a.is_missing(row) || b.is_missing(row) {
         return false;
     }
-    if operator == Operator::Contains {
+    let Operator::Of(how) = operator else {
         return memchr::memmem::find(a.bytes(row), b.bytes(row)).is_some();
-    }
+    };
     let order = match (a.number(row), b.number(row)) {
         (Some(_), Some(_)) => compare_numbers(a.bytes(row), b.bytes(row)),
         // A number is neither before nor after a word, but `"24"` in quotes is the cell 24.
         (Some(_), None) | (None, Some(_)) => (a.bytes(row) == b.bytes(row)).then_some(Equal),
         (None, None) => Some(a.bytes(row).cmp(b.bytes(row))),
     };
-    match operator {
-        Operator::Equal => order == Some(Equal),
-        Operator::Unequal => order != Some(Equal),
-        Operator::Less => order == Some(Less),
-        Operator::AtMost => matches!(order, Some(Less | Equal)),
-        Operator::More => order == Some(Greater),
-        Operator::AtLeast => matches!(order, Some(Greater | Equal)),
-        Operator::Contains => false,
+    match how {
+        Comparison::Equal => order == Some(Equal),
+        Comparison::Unequal => order != Some(Equal),
+        Comparison::Less => order == Some(Less),
+        Comparison::AtMost => matches!(order, Some(Less | Equal)),
+        Comparison::More => order == Some(Greater),
+        Comparison::AtLeast => matches!(order, Some(Greater | Equal)),
+    }
+}
+
+impl Test<usize> {
+    fn holds(&self, row: &Row) -> bool {
+        match self {
+            Test::Compare(a, operator, b) => compare(a, *operator, b, row),
+            Test::Missing(operand, negated) => operand.is_missing(row) != *negated,
+            Test::OneOf(operand, values, negated) => {
+                values.iter().any(|v| compare(operand, Operator::Of(Comparison::Equal), v, row)) != *negated
+            }
+        }
     }
 }
 
 impl Condition<usize> {
     /// Whether a row meets it.
     pub fn holds(&self, row: &Row) -> bool {
-        match self {
-            Condition::Any(parts) => parts.iter().any(|p| p.holds(row)),
-            Condition::All(parts) => parts.iter().all(|p| p.holds(row)),
-            Condition::Not(inner) => !inner.holds(row),
-            Condition::Compare(a, operator, b) => compare(a, *operator, b, row),
-            Condition::Missing(operand) => operand.is_missing(row),
-            Condition::OneOf(operand, values) => values.iter().any(|v| compare(operand, Operator::Equal, v, row)),
+        fn holds(logic: &Logic<Test<usize>>, row: &Row) -> bool {
+            match logic {
+                Logic::Any(parts) => parts.iter().any(|p| holds(p, row)),
+                Logic::All(parts) => parts.iter().all(|p| holds(p, row)),
+                Logic::Not(inner) => !holds(inner, row),
+                Logic::Test(test) => test.holds(row),
+            }
         }
+        holds(&self.0, row)
     }
 }
 

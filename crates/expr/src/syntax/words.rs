@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use super::{FilterError, Operator};
+use super::{Parsed, SyntaxError};
 
 /// A word of a condition.
 #[derive(Clone, Debug, PartialEq)]
@@ -13,67 +13,73 @@ pub enum Word {
     Quoted(String),
     /// A text in quotes.
     Text(String),
-    /// A number, as it was written.
+    /// A number, as it was written, without a sign.
     Number(String, f64),
     /// A comparison.
-    Operator(Operator),
-    /// `(`
-    Open,
-    /// `)`
-    Close,
-    /// `,`
-    Comma,
+    Comparison(Comparison),
+    /// One of `(`, `)`, `,`, `+`, `-`, `*` and `/`.
+    Sign(char),
 }
 
-fn wrong(at: Range<usize>, what: impl Into<String>, help: impl Into<String>) -> FilterError {
-    FilterError { at, what: what.into(), help: help.into() }
+/// How two things are compared.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Comparison {
+    /// `=`
+    Equal,
+    /// `!=`
+    Unequal,
+    /// `<`
+    Less,
+    /// `<=`
+    AtMost,
+    /// `>`
+    More,
+    /// `>=`
+    AtLeast,
+}
+
+fn wrong(at: Range<usize>, what: impl Into<String>, help: impl Into<String>) -> SyntaxError {
+    SyntaxError { at, what: what.into(), help: help.into() }
 }
 
 /// The words of a text.
-pub fn words(text: &str) -> Result<Vec<(Word, Range<usize>)>, FilterError> {
+pub(super) fn words(text: &str) -> Parsed<Vec<(Word, Range<usize>)>> {
     let mut found = Vec::new();
     let mut at = 0;
     while let Some(c) = text[at..].chars().next() {
         let from = at;
+        let run = |fits: fn(char) -> bool| from + text[from..].find(|c| !fits(c)).unwrap_or(text.len() - from);
         at += c.len_utf8();
         let word = match c {
             c if c.is_whitespace() => continue,
-            '(' => Word::Open,
-            ')' => Word::Close,
-            ',' => Word::Comma,
+            '(' | ')' | ',' | '+' | '-' | '*' | '/' => Word::Sign(c),
             '\'' | '"' | '`' => {
                 let (inside, end) = quoted(text, from, c)?;
                 at = end;
                 if c == '`' { Word::Quoted(inside) } else { Word::Text(inside) }
             }
             '=' | '!' | '<' | '>' => {
-                let signs = text[from..].len() - text[from..].trim_start_matches(['=', '!', '<', '>']).len();
-                at = from + signs;
-                Word::Operator(operator(&text[from..at], from..at)?)
+                at = run(|c| "<>=!".contains(c));
+                Word::Comparison(comparison(&text[from..at], from..at)?)
             }
-            c if c.is_ascii_digit() || matches!(c, '-' | '+' | '.') => {
-                let rest = &text[from + 1..];
-                let more = rest.len() - rest.trim_start_matches(|c: char| c.is_ascii_alphanumeric() || c == '.').len();
-                at = from + 1 + more;
+            c if c.is_ascii_digit() || c == '.' => {
+                at = run(|c| c.is_ascii_alphanumeric() || c == '.');
                 // The sign of an exponent belongs to the number.
                 if text[from..at].ends_with(['e', 'E']) && text[at..].starts_with(['-', '+']) {
-                    let digits = text[at + 1..].len() - text[at + 1..].trim_start_matches(|c: char| c.is_ascii_digit()).len();
+                    let digits = text[at + 1..].find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len() - at - 1);
                     at += 1 + digits;
                 }
                 let written = &text[from..at];
+                let number = written.parse::<f64>().ok().filter(|n| n.is_finite());
                 let help = "write numbers as in 80 or 0.5; a text goes in quotes";
-                let number = written.parse().map_err(|_| wrong(from..at, format!("`{written}` is no number"), help))?;
-                Word::Number(written.to_string(), number)
+                Word::Number(written.to_string(), number.ok_or_else(|| wrong(from..at, format!("`{written}` is no number"), help))?)
             }
             c if c.is_alphabetic() || c == '_' => {
-                let rest = &text[from..];
-                let length =
-                    rest.len() - rest.trim_start_matches(|c: char| c.is_alphanumeric() || matches!(c, '_' | '.' | '@')).len();
-                at = from + length;
+                at = run(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | '@'));
                 Word::Name(text[from..at].to_string())
             }
             other => {
-                let help = "names of columns with other characters go in `backticks`, texts in quotes";
+                let help = "names with other characters go in `backticks`, texts in quotes";
                 return Err(wrong(from..at, format!("`{other}` has no meaning here"), help));
             }
         };
@@ -82,22 +88,22 @@ pub fn words(text: &str) -> Result<Vec<(Word, Range<usize>)>, FilterError> {
     Ok(found)
 }
 
-fn operator(signs: &str, at: Range<usize>) -> Result<Operator, FilterError> {
+fn comparison(signs: &str, at: Range<usize>) -> Parsed<Comparison> {
     Ok(match signs {
-        "=" => Operator::Equal,
-        "!=" => Operator::Unequal,
-        "<" => Operator::Less,
-        "<=" => Operator::AtMost,
-        ">" => Operator::More,
-        ">=" => Operator::AtLeast,
+        "=" => Comparison::Equal,
+        "!=" => Comparison::Unequal,
+        "<" => Comparison::Less,
+        "<=" => Comparison::AtMost,
+        ">" => Comparison::More,
+        ">=" => Comparison::AtLeast,
         other => {
-            let help = if other == "==" { "write `=`" } else { "use =, !=, <, <=, > or >=" };
+            let help = if other == "==" { "write `=`" } else { "use <, <=, >, >=, = or !=" };
             return Err(wrong(at, format!("`{other}` is no comparison"), help));
         }
     })
 }
 
-fn quoted(text: &str, from: usize, quote: char) -> Result<(String, usize), FilterError> {
+fn quoted(text: &str, from: usize, quote: char) -> Parsed<(String, usize)> {
     let mut inside = String::new();
     let mut chars = text[from + 1..].char_indices();
     while let Some((at, c)) = chars.next() {

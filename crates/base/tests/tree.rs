@@ -52,10 +52,12 @@ fn everything(folder: &Path) -> BTreeMap<String, String> {
             let path = entry.path();
             let name = path.strip_prefix(folder).unwrap().display().to_string();
             let kind = entry.file_type().unwrap();
-            let what = match () {
-                () if kind.is_symlink() => format!("-> {}", std::fs::read_link(&path).unwrap().display()),
-                () if kind.is_dir() => "folder".to_string(),
-                () => std::fs::read_to_string(&path).unwrap(),
+            let what = if kind.is_symlink() {
+                format!("-> {}", std::fs::read_link(&path).unwrap().display())
+            } else if kind.is_dir() {
+                "folder".to_string()
+            } else {
+                std::fs::read_to_string(&path).unwrap()
             };
             if kind.is_dir() {
                 todo.push(path);

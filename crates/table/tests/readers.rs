@@ -5,6 +5,7 @@ use std::io::Write;
 
 use proptest::prelude::*;
 use textum_table::compare::{CompareOptions, compare};
+use textum_table::kind::Kind;
 use textum_table::{Origin, Row, Table};
 use textum_testkit::Tiny;
 
@@ -28,7 +29,8 @@ enum Packed {
 fn cell() -> impl Strategy<Value = String> {
     prop_oneof![
         4 => (-1000i64..1000).prop_map(|n| n.to_string()),
-        2 => "[a-zA-Z ]{1,12}",
+        // A text that reads like something else is another cell in JSON than it is in CSV.
+        2 => "[a-zA-Z ]{1,12}".prop_filter("no word for something else", |t| textum_table::kind::kind_of(t.as_bytes()) == Kind::Text),
         1 => prop::sample::select(vec!["a,b", "say \"twill\"", "two\nlines", "tab\there", "semi;colon", "é ✓", "2026-03-01",])
             .prop_map(String::from),
     ]

@@ -39,9 +39,11 @@ pub fn run(project: &mut Project, args: &RunArgs, options: RunOptions, ui: &Ui) 
         Format::Json => ui.json(&render::sweep::json(&outcome)),
         _ => ui.result(&render::sweep::text(&outcome, &varied, &project.manifest.metrics, &ui.style)),
     }
-    Ok(match () {
-        () if cancel.asked() => INTERRUPTED,
-        () if outcome.variants.iter().all(|v| matches!(v.state.as_str(), "done" | "there")) => 0,
-        () => UNSUCCESSFUL,
+    Ok(if cancel.asked() {
+        INTERRUPTED
+    } else if outcome.variants.iter().all(|v| matches!(v.state.as_str(), "done" | "there")) {
+        0
+    } else {
+        UNSUCCESSFUL
     })
 }

@@ -44,10 +44,12 @@ impl Series {
 /// The range of some values with a little room around it.
 fn range(values: impl Iterator<Item = f64>) -> (f64, f64) {
     let (low, high) = values.filter(|v| v.is_finite()).fold((f64::MAX, f64::MIN), |(l, h), v| (l.min(v), h.max(v)));
-    match () {
-        () if low > high => (0.0, 1.0),
-        () if low == high => (low - low.abs().max(1.0) * 0.1, high + high.abs().max(1.0) * 0.1),
-        () => (low, high),
+    if low > high {
+        (0.0, 1.0)
+    } else if low == high {
+        (low - low.abs().max(1.0) * 0.1, high + high.abs().max(1.0) * 0.1)
+    } else {
+        (low, high)
     }
 }
 

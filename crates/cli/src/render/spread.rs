@@ -111,10 +111,12 @@ pub fn figure(spread: &Spread<'_>) -> Figure {
 fn over_one(spread: &Spread<'_>) -> Figure {
     let name = &spread.params[0];
     let (values, numeric) = levels(spread, name);
-    let scale = match () {
-        () if !numeric => Scale::Names(values),
-        () if spans_decades(&values) => Scale::Log,
-        () => Scale::Even,
+    let scale = if !numeric {
+        Scale::Names(values)
+    } else if spans_decades(&values) {
+        Scale::Log
+    } else {
+        Scale::Even
     };
     let y = Axis { label: spread.metric.to_string(), scale: if spread.log { Scale::Log } else { Scale::Even }, range: None };
     let mut figure = Figure::new(&format!("{} over {name}", spread.metric), Axis { label: name.clone(), scale, range: None }, y);

@@ -93,10 +93,12 @@ fn chi_squared_at(degrees: f64) -> f64 {
 
 fn reading(a: (f64, f64, f64), b: (f64, f64, f64)) -> &'static str {
     let above = |bound: fn((f64, f64, f64)) -> f64| a.0 >= bound(a) || b.0 >= bound(b);
-    match () {
-        () if above(|x| x.2) => "strong",
-        () if above(|x| x.1) => "some",
-        () => "none",
+    if above(|x| x.2) {
+        "strong"
+    } else if above(|x| x.1) {
+        "some"
+    } else {
+        "none"
     }
 }
 

@@ -37,10 +37,12 @@ pub enum Packing {
 /// The format that a file's name tells of; `None` when it is no table.
 pub fn format_of(path: &str) -> Option<(TableFormat, Packing)> {
     let name = path.rsplit('/').next().unwrap_or(path).to_ascii_lowercase();
-    let (stem, packing) = match () {
-        () if name.ends_with(".gz") => (name.trim_end_matches(".gz"), Packing::Gzip),
-        () if name.ends_with(".zst") => (name.trim_end_matches(".zst"), Packing::Zstd),
-        () => (name.as_str(), Packing::None),
+    let (stem, packing) = if name.ends_with(".gz") {
+        (name.trim_end_matches(".gz"), Packing::Gzip)
+    } else if name.ends_with(".zst") {
+        (name.trim_end_matches(".zst"), Packing::Zstd)
+    } else {
+        (name.as_str(), Packing::None)
     };
     let format = match stem.rsplit_once('.')?.1 {
         "csv" => TableFormat::Csv,

@@ -38,10 +38,12 @@ const WIDE: usize = 32;
 
 fn shown(cell: &str) -> String {
     let plain: String = cell.chars().map(|c| if c.is_control() { '␤' } else { c }).collect();
-    match () {
-        () if plain.is_empty() => "(missing)".into(),
-        () if plain.chars().count() > WIDE => format!("{}…", plain.chars().take(WIDE - 1).collect::<String>()),
-        () => plain,
+    if plain.is_empty() {
+        "(missing)".into()
+    } else if plain.chars().count() > WIDE {
+        format!("{}…", plain.chars().take(WIDE - 1).collect::<String>())
+    } else {
+        plain
     }
 }
 

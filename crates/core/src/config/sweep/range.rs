@@ -117,20 +117,25 @@ fn spread(inside: &str, log: bool) -> Result<Vec<String>, RangeError> {
     let (from, to) = ends.split_once("..").ok_or_else(form)?;
     let (a, b) = (number(from, inside)?, number(to, inside)?);
     let count: u64 = count.trim().parse().map_err(|_| form())?;
-    match () {
-        () if count == 0 => Err(RangeError::Empty),
-        () if u128::from(count) >= MOST => Err(RangeError::Endless(inside.to_string())),
-        () if a > b => Err(RangeError::Backwards(inside.to_string())),
-        () if log && a <= 0.0 => Err(RangeError::NotPositive(inside.to_string())),
-        () if count == 1 => Ok(vec![round(a).to_string()]),
-        () => Ok((0..count)
+    if count == 0 {
+        Err(RangeError::Empty)
+    } else if u128::from(count) >= MOST {
+        Err(RangeError::Endless(inside.to_string()))
+    } else if a > b {
+        Err(RangeError::Backwards(inside.to_string()))
+    } else if log && a <= 0.0 {
+        Err(RangeError::NotPositive(inside.to_string()))
+    } else if count == 1 {
+        Ok(vec![round(a).to_string()])
+    } else {
+        Ok((0..count)
             .map(|i| {
                 let share = i as f64 / (count - 1) as f64;
                 let value = if log { a * (b / a).powf(share) } else { a + (b - a) * share };
                 // The ends are as they were written.
                 round(if i == count - 1 { b } else { value }).to_string()
             })
-            .collect()),
+            .collect())
     }
 }
 

@@ -239,10 +239,12 @@ impl Rebuilder<'_> {
                 self.first = Some(FirstDifference { stage: stage.clone(), path, how });
             }
         }
-        let verdict = match () {
-            () if identical => Verdict::Identical,
-            () if metrics_agree(&recorded.metrics, &rebuilt.metrics, self.options.tolerance) => Verdict::Equivalent,
-            () => Verdict::Different,
+        let verdict = if identical {
+            Verdict::Identical
+        } else if metrics_agree(&recorded.metrics, &rebuilt.metrics, self.options.tolerance) {
+            Verdict::Equivalent
+        } else {
+            Verdict::Different
         };
         self.done.insert(digest, Some(root.to_path_buf()));
         self.events.event(Event::Rebuilt { stage: stage.clone(), verdict, seconds: rebuilt.seconds });

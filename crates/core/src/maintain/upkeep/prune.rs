@@ -287,11 +287,14 @@ pub fn plan_prune(project: &Project, all: &Inventory, options: &PruneOptions) ->
             if !project.store.contains(&output.content.digest)? {
                 continue;
             }
-            let why = match () {
-                () if options.paths.iter().any(|p| is_within(&output.path, p)) => Some(WhyKept::Named),
-                () if models.iter().any(|m| overlap(&output.path, m)) => Some(WhyKept::Model),
-                () if !options.last_outputs && !is_read(&receipt.key, &output.path) => Some(WhyKept::LastOutput),
-                () => judge.obstacle(digest)?,
+            let why = if options.paths.iter().any(|p| is_within(&output.path, p)) {
+                Some(WhyKept::Named)
+            } else if models.iter().any(|m| overlap(&output.path, m)) {
+                Some(WhyKept::Model)
+            } else if !options.last_outputs && !is_read(&receipt.key, &output.path) {
+                Some(WhyKept::LastOutput)
+            } else {
+                judge.obstacle(digest)?
             };
             if let Some(why) = why {
                 *plan.kept.entry(why).or_default() += 1;

@@ -109,12 +109,16 @@ pub(super) fn end(
     let mut draft = ended.draft;
     let any = |wanted: &[RunStageState]| stages.iter().any(|s| wanted.contains(&s.state));
     let cancelled = ended.stage_context.cancel.asked();
-    draft.state = match () {
-        () if cancelled && any(&[RunStageState::Stopped, RunStageState::Skipped]) => RunState::Stopped,
-        () if any(&[RunStageState::Failed]) || draft.gates.iter().any(|g| !g.held) => RunState::Failed,
-        () if any(&[RunStageState::Stopped]) => RunState::Stopped,
-        () if any(&[RunStageState::Skipped]) => RunState::Failed,
-        () => RunState::Done,
+    draft.state = if cancelled && any(&[RunStageState::Stopped, RunStageState::Skipped]) {
+        RunState::Stopped
+    } else if any(&[RunStageState::Failed]) || draft.gates.iter().any(|g| !g.held) {
+        RunState::Failed
+    } else if any(&[RunStageState::Stopped]) {
+        RunState::Stopped
+    } else if any(&[RunStageState::Skipped]) {
+        RunState::Failed
+    } else {
+        RunState::Done
     };
     let of_stage = stages.iter().find_map(|s| s.execution.as_ref()?.reason.as_ref().map(|why| format!("{}: {why}", s.stage)));
     let of_person =

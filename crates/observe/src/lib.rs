@@ -1,0 +1,72 @@
+//! What a command and all that it starts read, seen from outside.
+//!
+//! The command runs under a tracer, a process of its own: this very program, started with [`TRACER`] as its first
+//! word. It starts the program once more, with [`CHILD`], which asks to be traced, puts a seccomp filter on itself
+//! and becomes the command; so no code runs between fork and exec, and none of this is unsafe. Only calls that open,
+//! list, look up, execute, write, rename, delete or connect stop; all others go at full speed. Threads, children and
+//! daemons inherit both. When the command ends, what it left running is ended, and an [`Observation`] is written.
+//!
+//! Sources: `ptrace(2)`, `seccomp(2)`, the kernel's `userspace-api/seccomp_filter`.
+//!
+//! A name is judged at the moment when it is asked for, before the call is carried out. Not seen are calls of 32-bit
+//! programs (said in [`Observation::unseen`]); `io_uring` is answered as a kernel without it would, so that programs
+//! use calls that are seen.
+
+#![cfg_attr(test, allow(clippy::disallowed_methods, clippy::unwrap_used, clippy::panic))]
+
+mod names;
+mod record;
+
+#[cfg(target_os = "linux")]
+mod calls;
+#[cfg(target_os = "linux")]
+mod child;
+#[cfg(target_os = "linux")]
+mod filter;
+#[cfg(target_os = "linux")]
+mod notes;
+#[cfg(target_os = "linux")]
+mod seal;
+#[cfg(target_os = "linux")]
+mod tracer;
+
+pub use names::{from_text, to_text};
+pub use record::{Absent, End, Listed, Observation, Opened, Seal, Stamp};
+
+use std::path::Path;
+use std::process::ExitCode;
+
+/// The first word of the command line that makes this program a tracer.
+pub const TRACER: &str = "--observe-stage";
+/// The first word that makes it the command that is traced.
+pub const CHILD: &str = "--observed-stage";
+
+/// The words to put before a command so that it is observed, given the file that the observation is written to and,
+/// if it is to be sealed, the file with the [`Seal`].
+pub fn words_before(program: &Path, record: &Path, seal: Option<&Path>) -> Vec<String> {
+    let text = |path: &Path| path.display().to_string();
+    vec![text(program), TRACER.to_string(), text(record), seal.map(text).unwrap_or_default()]
+}
+
+/// Does what the hidden words ask for; `None` when the command line has none.
+#[cfg(target_os = "linux")]
+pub fn hidden(arguments: &[std::ffi::OsString]) -> Option<ExitCode> {
+    let first = arguments.get(1)?.to_str()?;
+    let (record, seal, command) = (arguments.get(2)?, arguments.get(3)?, arguments.get(4..)?);
+    match first {
+        TRACER => Some(tracer::trace(Path::new(record), Path::new(seal), command)),
+        CHILD => Some(child::become_command(Path::new(record), Path::new(seal), command)),
+        _ => None,
+    }
+}
+
+/// Nothing is observed on this system.
+#[cfg(not(target_os = "linux"))]
+pub fn hidden(_arguments: &[std::ffi::OsString]) -> Option<ExitCode> {
+    None
+}
+
+/// Whether this system has what observing needs. Whether it is allowed shows when it is tried.
+pub fn is_possible() -> bool {
+    cfg!(all(target_os = "linux", any(target_arch = "x86_64", target_arch = "aarch64")))
+}

@@ -21,6 +21,10 @@ use ui::Ui;
 
 /// Parses the command line, does what it says, and gives the exit status.
 pub fn main() -> ExitCode {
+    if let Some(code) = textum_core::observe::hidden(&std::env::args_os().collect::<Vec<_>>()) {
+        return code;
+    }
+    textum_core::observe::offer_tracer();
     clap_complete::CompleteEnv::with_factory(forms::command).complete();
     let parsed = forms::command().try_get_matches().and_then(|m| Ok((forms::words_of(&m), Arguments::from_arg_matches(&m)?)));
     let (words, arguments) = match parsed {

@@ -23,6 +23,7 @@
 pub use textum_base::fsio;
 pub use textum_expr as expr;
 pub use textum_figure as figure;
+pub use textum_observe as observe;
 pub use textum_store as store;
 pub use textum_table as table;
 

@@ -86,12 +86,7 @@ fn stopping() -> Vec<libc::c_long> {
 
 /// The filter. A look at an open file by its number (`fstat`) needs no stop: the file was opened before.
 pub fn program() -> Vec<sock_filter> {
-    let mut out = vec![
-        step(LOAD, ARCHITECTURE),
-        jump(JUMP_EQUAL, ARCH, 1, 0),
-        step(RETURN, TRACE | FOREIGN),
-        step(LOAD, NUMBER),
-    ];
+    let mut out = vec![step(LOAD, ARCHITECTURE), jump(JUMP_EQUAL, ARCH, 1, 0), step(RETURN, TRACE | FOREIGN), step(LOAD, NUMBER)];
     #[cfg(target_arch = "x86_64")]
     out.extend([jump(JUMP_AT_LEAST, X32, 0, 1), step(RETURN, TRACE | FOREIGN)]);
     // Without it programs fall back to calls that are seen.

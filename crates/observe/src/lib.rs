@@ -66,6 +66,21 @@ pub fn hidden(_arguments: &[std::ffi::OsString]) -> Option<ExitCode> {
     None
 }
 
+static PROGRAM: std::sync::OnceLock<std::path::PathBuf> = std::sync::OnceLock::new();
+
+/// Says that this program does what the hidden words ask for, so that it can trace. Only a program that begins with
+/// [`hidden`] may say so.
+pub fn offer_tracer() {
+    if let Ok(program) = std::env::current_exe() {
+        let _ = PROGRAM.set(program);
+    }
+}
+
+/// The program that traces, if there is one.
+pub fn tracer() -> Option<std::path::PathBuf> {
+    PROGRAM.get().cloned()
+}
+
 /// Whether this system has what observing needs. Whether it is allowed shows when it is tried.
 pub fn is_possible() -> bool {
     cfg!(all(target_os = "linux", any(target_arch = "x86_64", target_arch = "aarch64")))

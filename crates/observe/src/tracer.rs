@@ -165,16 +165,14 @@ impl Tracer {
     fn event(&mut self, pid: Pid, event: i32) {
         self.known.insert(pid);
         match event {
-            libc::PTRACE_EVENT_SECCOMP => {
-                match ptrace::getevent(pid) {
-                    Ok(data) if data as u32 == FOREIGN => self.notes.is_unseen("calls of a 32-bit program"),
-                    _ => {
-                        if let Some(call) = Call::of(pid) {
-                            self.notes.take(&call);
-                        }
+            libc::PTRACE_EVENT_SECCOMP => match ptrace::getevent(pid) {
+                Ok(data) if data as u32 == FOREIGN => self.notes.is_unseen("calls of a 32-bit program"),
+                _ => {
+                    if let Some(call) = Call::of(pid) {
+                        self.notes.take(&call);
                     }
                 }
-            }
+            },
             libc::PTRACE_EVENT_EXEC => self.notes.became(pid),
             _ => {}
         }

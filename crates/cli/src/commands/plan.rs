@@ -52,7 +52,7 @@ pub fn run(global: &Global, args: &PlanArgs, ui: &Ui) -> Result<u8, Failure> {
     let selected = project.graph.select(&wanted);
     let plan_context = PlanContext::new(&project, &selected, Default::default())?;
     let plan = Plan::make(&plan_context, &selected)?;
-    project.scanner.save();
+    project.save_looks();
     let detailed: Vec<render::plan::Detailed<'_>> =
         plan.decisions.iter().map(|d| (d, d.reasons.iter().map(|r| read_detail(&project, r)).collect())).collect();
     if ui.format == Format::Json {

@@ -36,6 +36,13 @@ pub fn reason(reason: &Reason, detail: Option<&ReadDetail>) -> String {
         ReasonKind::Package => {
             format!("package {name} {} → {}", side(&reason.from, "not installed"), side(&reason.to, "not installed"))
         }
+        ReasonKind::Observed => match (reason.from.as_deref(), reason.to.as_deref()) {
+            (None, _) => format!("looked for and not there then, there now: {name}"),
+            (Some(_), None) => format!("read without being declared: {name} is gone"),
+            (Some(_), Some(_)) => format!("read without being declared: {name} changed"),
+        },
+        ReasonKind::Unobserved => "what it read was never observed".to_string(),
+        ReasonKind::NotReused => "it runs each time, as `reuse = false` says".to_string(),
         ReasonKind::Upstream => format!("reads {name}, which {} will write anew", side(&reason.to, "a stage")),
         ReasonKind::Missing => format!("{name} is not there"),
         ReasonKind::Edited => format!("{name} was edited since"),

@@ -131,7 +131,7 @@ pub fn record_datasets(
         found
     };
     project.ledger.catch_up(&project.store)?;
-    project.scanner.save();
+    project.save_looks();
     project.store.fold_small_packs()?;
     Ok(found)
 }

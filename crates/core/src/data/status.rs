@@ -57,6 +57,6 @@ pub fn status_of(project: &Project) -> Result<Vec<DatasetStatus>, DataError> {
         };
         found.push(DatasetStatus { decl: decl.clone(), state, content, version, versions: count });
     }
-    project.scanner.save();
+    project.save_looks();
     Ok(found)
 }

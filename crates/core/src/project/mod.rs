@@ -2,6 +2,7 @@
 
 pub mod fingerprint;
 pub mod git;
+pub mod observed;
 pub mod sandbox;
 pub mod tree;
 pub mod workspace;

@@ -4,9 +4,9 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 
 use super::document::{Document, Step};
-use super::form::{EnvironmentUse, HoldForm, ManifestForm, RunForm, StageForm};
+use super::form::{EnvironmentUse, HoldForm, ManifestForm, PackagesForm, RunForm, StageForm};
 use super::paths::{advice, parse_bytes};
-use super::{Better, Command, DatasetDecl, Diagnostic, EnvironmentDecl, GateDecl, Needs, Params, StageDecl};
+use super::{Better, Command, DatasetDecl, Diagnostic, EnvironmentDecl, GateDecl, Needs, Packages, Params, StageDecl};
 use textum_base::{DeclaredPath, PathFault, ProjectPath, SourcePath, StorageMode, is_within, overlap};
 
 /// The manifest's parts once read, with whatever mistakes were met.
@@ -204,7 +204,12 @@ impl Checker<'_, '_> {
             let help = "add `python = \"python3\"`, the interpreter that has the packages";
             self.mistakes.push(Diagnostic::new(span, "`packages` without an interpreter", "whose packages?", help));
         }
-        EnvironmentDecl { python: declared.python.clone(), packages: declared.packages.clone(), vars: declared.vars.clone(), files }
+        let packages = match &declared.packages {
+            None => Packages::Used,
+            Some(PackagesForm::All(_)) => Packages::All,
+            Some(PackagesForm::These(names)) => Packages::These(names.clone()),
+        };
+        EnvironmentDecl { python: declared.python.clone(), packages, vars: declared.vars.clone(), files }
     }
 
     fn stage(&mut self, name: &str, form: &StageForm) -> StageDecl {
@@ -266,6 +271,9 @@ impl Checker<'_, '_> {
             needs: self.needs(name, form),
             // Textum itself needs no interpreter.
             no_environment: form.environment == Some(EnvironmentUse::None) || form.evaluate.is_some(),
+            observe: form.observe != Some(false) && form.evaluate.is_none(),
+            sealed: form.sealed == Some(true) && form.evaluate.is_none(),
+            reuse: form.reuse != Some(false),
         }
     }
 

@@ -20,6 +20,9 @@ pub struct ManifestForm {
     /// The interpreter, packages, variables and files that every stage depends on.
     #[serde(default)]
     pub environment: EnvironmentForm,
+    /// What counts of that which stages were seen to read without declaring it.
+    #[serde(default)]
+    pub observe: ObserveForm,
     /// The stages, in any order: what one writes and another reads puts them in order.
     #[serde(default)]
     pub stage: IndexMap<String, StageForm>,
@@ -87,14 +90,54 @@ pub enum HoldForm {
 pub struct EnvironmentForm {
     /// The Python interpreter whose version and installed packages count.
     pub python: Option<String>,
-    /// Only these packages count (all are recorded all the same). Left out: all count.
-    pub packages: Option<Vec<String>>,
+    /// The packages that count (all are recorded all the same): a list of names, or "all". Left out: those that a
+    /// stage was seen to use; of a stage that is not observed, all.
+    pub packages: Option<PackagesForm>,
     /// Environment variables that count, and are passed on to the stages.
     #[serde(default)]
     pub vars: Vec<String>,
     /// Files that count for every stage.
     #[serde(default)]
     pub files: Vec<String>,
+}
+
+/// The packages that count.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum PackagesForm {
+    /// All that are installed.
+    All(AllForm),
+    /// Those of these names.
+    These(Vec<String>),
+}
+
+/// All of something.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum AllForm {
+    /// All.
+    All,
+}
+
+/// What counts of that which stages were seen to read.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ObserveForm {
+    /// Files that do not count, as patterns such as "~/.cache/fonts/**", "scratch/*.tmp" or "/opt/shed/logs/**".
+    #[serde(default)]
+    pub ignore: Vec<String>,
+    /// "count": libraries and data of the system count too; else they are only recorded.
+    pub system: Option<SystemForm>,
+}
+
+/// Whether files of the system count.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum SystemForm {
+    /// They count.
+    Count,
+    /// They are recorded.
+    Record,
 }
 
 /// A stage: a command, what it takes in and what it brings forth.
@@ -128,6 +171,12 @@ pub struct StageForm {
     pub needs: NeedsForm,
     /// `"none"`: this stage depends on no interpreter or package.
     pub environment: Option<EnvironmentUse>,
+    /// `false`: what it reads is not observed; only what it declares counts then.
+    pub observe: Option<bool>,
+    /// `true`: nothing undeclared can be read, written or connected to.
+    pub sealed: Option<bool>,
+    /// `false`: its result is never used again, it runs each time.
+    pub reuse: Option<bool>,
 }
 
 /// A command.

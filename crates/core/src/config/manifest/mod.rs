@@ -55,6 +55,8 @@ pub struct Manifest {
     pub param_files: Vec<ParamFile>,
     /// What stages depend on beside their reads.
     pub environment: EnvironmentDecl,
+    /// What counts of that which stages were seen to read.
+    pub observe: ObserveDecl,
     /// Stages, in the order of the text.
     pub stages: Vec<StageDecl>,
     /// The direction in which metrics get better, by name.
@@ -85,12 +87,33 @@ pub struct DatasetDecl {
 pub struct EnvironmentDecl {
     /// The interpreter that counts.
     pub python: Option<String>,
-    /// Only these packages count; `None`: all.
-    pub packages: Option<Vec<String>>,
+    /// The packages that count.
+    pub packages: Packages,
     /// Variables that count and are passed on.
     pub vars: Vec<String>,
     /// Files that count for every stage.
     pub files: Vec<ProjectPath>,
+}
+
+/// The packages that count.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Packages {
+    /// Those that a stage was seen to use; all for one that is not observed.
+    #[default]
+    Used,
+    /// All that are installed.
+    All,
+    /// Those of these names.
+    These(Vec<String>),
+}
+
+/// What counts of that which stages were seen to read.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ObserveDecl {
+    /// Patterns of files that do not count.
+    pub ignore: Vec<String>,
+    /// Whether libraries and data of the system count.
+    pub count_system: bool,
 }
 
 /// A command: what a stage runs.
@@ -159,6 +182,12 @@ pub struct StageDecl {
     pub needs: Needs,
     /// Whether it depends on no interpreter or package.
     pub no_environment: bool,
+    /// Whether what it reads is observed.
+    pub observe: bool,
+    /// Whether it can do nothing that it does not declare.
+    pub sealed: bool,
+    /// Whether its result may be used again.
+    pub reuse: bool,
 }
 
 impl StageDecl {
@@ -331,6 +360,7 @@ fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, V
         params,
         param_files,
         environment: checked.environment,
+        observe: ObserveDecl { ignore: form.observe.ignore, count_system: form.observe.system == Some(form::SystemForm::Count) },
         stages: checked.stages,
         metrics,
         gates: checked.gates,

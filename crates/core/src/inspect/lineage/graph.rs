@@ -295,6 +295,7 @@ fn begun(start: StageStart, seconds: f64) -> StageReceipt {
         needs: Needs { cpus: 1, memory: 0, gpus: 0, time: None },
         place: start.place,
         sandbox: false,
+        observed: None,
         undeclared: Vec::new(),
     }
 }

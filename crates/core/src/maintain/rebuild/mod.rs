@@ -13,7 +13,7 @@ pub use stages::{StageRebuild, reference_differs};
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::{self, FileLock, IoError, TryLock};
 use crate::inspect::lineage::{Origin, Target, TraceError, trace};
-use crate::pipeline::exec::ExecError;
+use crate::pipeline::exec::{ExecError, Observer};
 use crate::pipeline::executor::LocalExecutor;
 use crate::project::fingerprint::{MayStart, PythonError, Reason, environment_differences};
 use crate::project::tree::PutError;
@@ -181,6 +181,7 @@ pub fn rebuild(
         place: &place,
         events,
         cancel,
+        observer: Observer::of(project),
         folder: folder.dir.path(),
         done: Default::default(),
         stages: Vec::new(),

@@ -11,13 +11,13 @@ use super::{RebuildError, RebuildOptions};
 use crate::config::manifest::is_within;
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::{self, IoError, Standing, TreeDir};
-use crate::pipeline::exec::{StageContext, Task, tail};
+use crate::pipeline::exec::{Observer, StageContext, Task, tail};
 use crate::pipeline::executor::Executor;
 use crate::project::fingerprint::{Scanner, Standstill};
 use crate::project::tree::write_new;
 use crate::project::workspace::Project;
 use crate::record::receipt::{
-    Content, PathContent, Read, RebuiltStage, RebuiltWrite, StageReceipt, StageState, StorageMode, Verdict,
+    Content, ObservedHow, PathContent, Read, RebuiltStage, RebuiltWrite, StageReceipt, StageState, StorageMode, Verdict,
 };
 use crate::store::Digest;
 
@@ -52,6 +52,7 @@ pub(super) struct Rebuilder<'a> {
     pub place: &'a dyn Executor,
     pub events: &'a dyn EventSink,
     pub cancel: &'a CancelToken,
+    pub observer: Option<Observer>,
     pub folder: &'a Path,
     /// The root that each receipt was rebuilt in; none where it failed.
     pub done: BTreeMap<Digest, Option<PathBuf>>,
@@ -91,6 +92,7 @@ impl Rebuilder<'_> {
         let references = receipt.reads.iter().filter(|r| r.hold == StorageMode::Reference).map(|r| r.at.path.clone()).collect();
         let scanner = Arc::new(Scanner::open(&root, None).with_references(references));
         let stage_context = StageContext {
+            observer: self.observer.as_ref(),
             pool: None,
             writer: None,
             place: self.place,
@@ -143,6 +145,8 @@ impl Rebuilder<'_> {
             stop_when: None,
             better: BTreeMap::new(),
             sandbox_of: Some(self.project.workspace.root().to_path_buf()),
+            observe: receipt.observed.as_ref().is_some_and(|o| o.how == ObservedHow::Yes),
+            seal: None,
         })
     }
 

@@ -288,7 +288,7 @@ pub fn restore_tree(
         let tree = TreeReceipt { r#type: TREE_RECEIPT.to_string(), run: wanted.run.clone(), data: wanted.datasets.clone(), stages };
         tree.save(project.workspace.root())?;
     }
-    project.scanner.save();
+    project.save_looks();
     Ok(restored)
 }
 

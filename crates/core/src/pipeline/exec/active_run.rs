@@ -20,10 +20,12 @@ use super::{ExecError, GRACE};
 use crate::config::graph::StageIndex;
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::TreeDir;
-use crate::pipeline::plan::{Action, Decision, PlanContext, Recorded, Settled};
+use crate::pipeline::plan::{Action, Decision, HowMade, PlanContext, Recorded, Settled};
 use crate::project::tree::{Staged, TreeCleaner};
 use crate::project::workspace::Project;
-use crate::record::receipt::{Content, DatasetState, PathContent, RunReceipt, RunStageState, StageReceipt, StageState, canonical};
+use crate::record::receipt::{
+    Content, DatasetState, ObservedHow, PathContent, RunReceipt, RunStageState, StageReceipt, StageState, canonical,
+};
 use crate::store::Digest;
 
 /// Everything the scheduler keeps account of while the stages of one run are carried out.
@@ -163,6 +165,13 @@ impl ActiveRun<'_> {
             if self.halted || !upstream.iter().all(|u| matches!(self.settled.get(u), Some(Settled::Result { .. }))) {
                 continue;
             }
+            // What it was seen to read from others without declaring it is there before it is decided on.
+            let unfinished = |u: &StageIndex| self.todo.contains(u) || self.running.contains(u) || self.is_waiting(*u);
+            if self.plan_context.learned_upstream(stage)?.iter().any(unfinished)
+                && !self.running.is_empty() | self.others_can_begin(stage)?
+            {
+                continue;
+            }
             let Some(decision) = self.decide(stage, common)? else { continue };
             self.todo.remove(&stage);
             match decision.action {
@@ -219,6 +228,26 @@ impl ActiveRun<'_> {
             }
         }
         Ok(())
+    }
+
+    fn is_waiting(&self, stage: StageIndex) -> bool {
+        self.waiting.iter().any(|d| d.index == stage)
+    }
+
+    /// Whether any other stage can begin before this one: those that read from one another in a circle do not wait
+    /// for ever.
+    fn others_can_begin(&self, stage: StageIndex) -> Result<bool, ExecError> {
+        if !self.waiting.is_empty() {
+            return Ok(true);
+        }
+        for other in self.todo.iter().copied().filter(|o| *o != stage) {
+            let upstream = self.project.graph.upstream(other);
+            let ready = upstream.iter().all(|u| matches!(self.settled.get(u), Some(Settled::Result { .. })));
+            if ready && !self.plan_context.learned_upstream(other)?.iter().any(|u| self.todo.contains(u)) {
+                return Ok(true);
+            }
+        }
+        Ok(false)
     }
 
     /// What is to be done for a stage whose upstream has its results; `None` while somebody else makes just what
@@ -370,8 +399,13 @@ impl ActiveRun<'_> {
             if receipt.state == StageState::Done {
                 let mut outputs: Vec<PathContent> = receipt.outputs().cloned().collect();
                 outputs.sort_by(|a, b| a.path.cmp(&b.path));
-                let recorded =
-                    Recorded { receipt: digest, run: receipt.run.clone(), outputs, has_metrics: !receipt.metrics.is_empty() };
+                let recorded = Recorded {
+                    receipt: digest,
+                    run: receipt.run.clone(),
+                    outputs,
+                    has_metrics: !receipt.metrics.is_empty(),
+                    made: HowMade::of(&receipt),
+                };
                 common.fresh.borrow_mut().insert(receipt.key, recorded);
             } else if let Some(apart) = &self.apart {
                 // What the stage may have written into must not reach another one.
@@ -400,6 +434,14 @@ impl ActiveRun<'_> {
     /// What was opened while the stage ran and nothing declares. With several stages at work it cannot
     /// be told whose it was: then only what none of the pipeline declares is told of, to each.
     fn report_undeclared(&self, decision: &Decision, receipt: &mut StageReceipt, common: &Common<'_>) {
+        // What a tracer saw is what was read.
+        if receipt.observed.as_ref().is_some_and(|o| o.how == ObservedHow::Yes) {
+            if receipt.state == StageState::Done && !receipt.undeclared.is_empty() {
+                let paths = receipt.undeclared.clone();
+                self.events.event(Event::Undeclared { stage: decision.stage.clone(), paths });
+            }
+            return;
+        }
         let Some(watcher) = &self.watcher else { return };
         let opened = watcher.opened();
         if opened.is_empty() || receipt.state != StageState::Done {

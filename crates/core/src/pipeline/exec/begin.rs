@@ -81,6 +81,8 @@ impl ActiveRun<'_> {
             better: self.project.manifest.metrics.iter().cloned().collect(),
             folder: self.live.folder.join(&decision.stage),
             environment: self.environment,
+            observe: decl.observe,
+            seal: None,
             sandbox_of: self.apart.is_some().then(|| self.project.workspace.root().to_path_buf()),
         })))
     }

@@ -10,6 +10,7 @@ mod key_lock;
 mod likely;
 mod listen;
 mod live;
+mod observing;
 mod outcome;
 mod param_files;
 mod run;
@@ -20,6 +21,7 @@ mod watch;
 
 pub use likely::tail;
 pub use live::{LiveView, ask_to_stop, close_interrupted, is_at_work, live_runs, live_view};
+pub use observing::Observer;
 pub use outcome::{Execution, RunOutcome, SettledStage};
 pub use run::{RunOptions, run};
 pub use stage::{StageContext, Task};

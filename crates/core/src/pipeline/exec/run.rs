@@ -15,6 +15,7 @@ use super::apart::Apart;
 use super::end::{end, fill_tree, nothing_to_do};
 use super::gates::Gates;
 use super::live::LiveRun;
+use super::observing::Observer;
 use super::outcome::RunOutcome;
 use super::scheduler::{Common, schedule};
 use super::stage::StageContext;
@@ -103,7 +104,7 @@ pub fn run(
                 // A new state of a dataset is recorded, whether or not a stage reads it.
                 writer.publish()?;
                 tell();
-                project.scanner.save();
+                project.save_looks();
                 let draft = draft(project, "", options, &reads, Stored { digest: Digest::of(b""), size: 0 }, None);
                 return nothing_to_do(project, plan, plan_context.tree, &draft, &gates, events, clock);
             }
@@ -126,7 +127,7 @@ pub fn run(
     let ready = Ready { selected: &selected, options, sources, pool: pool.as_ref(), gates: &gates, clock };
     let outcome = carry_out(project, ready, (draft, live), events, cancel)?;
     project.ledger.catch_up(&project.store)?;
-    project.scanner.save();
+    project.save_looks();
     project.store.fold_small_packs()?;
     Ok(outcome)
 }
@@ -342,7 +343,9 @@ fn carry_out(
     let own = CancelToken::new();
     let told = live.telling(events);
     let place = LocalExecutor::default();
+    let observer = Observer::of(project);
     let stage_context = StageContext {
+        observer: observer.as_ref(),
         pool: pool.map(|pool| (pool, &*project.store)),
         writer: Some(&writer),
         place: &place,

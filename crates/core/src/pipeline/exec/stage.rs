@@ -11,6 +11,7 @@ use textum_base::{DeclaredPath, ProjectPath, SourcePath};
 
 use super::echo::Echo;
 use super::listen::{Heard, Listener, last_values};
+use super::observing::{self, Observer, Outcome};
 use super::{ExecError, likely};
 use crate::config::manifest::{Better, Command, Needs, nest};
 use crate::event::{CancelToken, Event, EventSink};
@@ -20,10 +21,12 @@ use crate::pipeline::signal::read_metrics;
 use crate::project::fingerprint::{ScanError, Scanner, Standstill, stage_variables};
 use crate::project::sandbox::Pool;
 use crate::record::receipt::{
-    BranchedFrom, Content, ContentKind, Exit, Inputs, Metric, PathContent, Read, STAGE_RECEIPT, StageReceipt, StageState, canonical,
+    BranchedFrom, Content, ContentKind, Exit, Inputs, Metric, Observed, ObservedHow, PathContent, Read, STAGE_RECEIPT,
+    StageReceipt, StageState, canonical,
 };
 use crate::store::{Digest, Store, Writer};
 use textum_expr::Rule;
+use textum_observe::Seal;
 
 /// A stage about to be executed; its outputs have been cleared.
 pub struct Task {
@@ -57,9 +60,19 @@ pub struct Task {
     pub better: BTreeMap<String, Better>,
     /// The working tree, when it works in a sandbox instead.
     pub sandbox_of: Option<PathBuf>,
+    /// Whether what it reads is observed.
+    pub observe: bool,
+    /// What it may do, if it is sealed.
+    pub seal: Option<Seal>,
 }
 
 impl Task {
+    /// The paths that it brings forth.
+    pub(super) fn outputs(&self) -> impl Iterator<Item = &str> {
+        let writes = self.inputs.writes.iter().map(|w| &*w.path);
+        writes.chain(self.inputs.metrics.iter().map(|m| &**m)).chain(self.inputs.checkpoints.as_deref())
+    }
+
     /// Where what it prints goes.
     fn log(&self) -> PathBuf {
         self.folder.join("log")
@@ -72,6 +85,8 @@ pub struct StageContext<'a> {
     pub pool: Option<(&'a Pool, &'a Store)>,
     /// Takes results into the store; without it they are only looked at.
     pub writer: Option<&'a Writer<'a>>,
+    /// What stages are observed with, if they can be.
+    pub observer: Option<&'a Observer>,
     /// Where commands are executed.
     pub place: &'a dyn Executor,
     /// This process's environment variables.
@@ -107,13 +122,14 @@ impl StageContext<'_> {
         fsio::write_derived(&task.folder.join("begun.json"), &canonical(&receipt)?)?;
         let listener = Listener::new(self, &task, &receipt.started);
         let mut stopped = None;
-        let failure = match make_room(&task).and_then(|()| self.run_command(&task, variables, listener)) {
+        let failure = match make_room(&task).and_then(|()| self.run_command(&task, variables.clone(), listener)) {
             Ok((exit, heard)) => {
                 receipt.exit = Some(exit);
                 stopped = self.keep_heard(heard?, &mut receipt)?;
+                let outcome = self.observed(&task, &mut receipt, &variables)?;
                 match &stopped {
                     Some(reason) => Some(reason.clone()),
-                    None => self.judge(&task, &mut receipt, exit, clock)?,
+                    None => self.judge(&task, &mut receipt, exit, clock, outcome)?,
                 }
             }
             Err(e) => Some(e.to_string()),
@@ -170,6 +186,10 @@ impl StageContext<'_> {
                 return Ok((exit, Ok(nothing)));
             }
         };
+        let command = match self.observer.filter(|_| task.observe || task.seal.is_some()) {
+            Some(observer) => observer.wrap(task, command, task.seal.as_ref())?,
+            None => command,
+        };
         let folder = task.scanner.root().to_path_buf();
         let job = self.place.submit(&Job { command, folder, variables, log: task.log(), needs: task.needs })?;
         let stage = &task.inputs.stage;
@@ -213,16 +233,62 @@ impl StageContext<'_> {
         Ok(heard.stopped)
     }
 
+    /// What the stage was seen to read, in its receipt; a reason where it could not be seen though it was to be.
+    fn observed(
+        &self,
+        task: &Task,
+        receipt: &mut StageReceipt,
+        variables: &[(String, String)],
+    ) -> Result<Result<Outcome, String>, ExecError> {
+        let not = |because: &str| Observed { how: ObservedHow::No, because: Some(because.into()), inputs: None, sealed: false };
+        let nothing = |observed| Outcome { observed, settled: None, missed: Vec::new(), refused: Vec::new() };
+        let outcome = match self.observer {
+            _ if matches!(task.inputs.run, Command::Evaluate(_)) => {
+                return Ok(Ok(nothing(not("Textum itself reads what it declares"))));
+            }
+            _ if !task.observe && task.seal.is_none() => Ok(nothing(not("the manifest says so"))),
+            None => Ok(nothing(not("this system has no means for it"))),
+            Some(observer) => observer.outcome(task, variables, self.writer)?,
+        };
+        if let Ok(outcome) = &outcome {
+            receipt.observed = Some(outcome.observed.clone());
+            if let Some(settled) = &outcome.settled {
+                receipt.undeclared.clone_from(&settled.undeclared);
+            }
+        }
+        Ok(outcome)
+    }
+
     /// Why the stage did not succeed, if it did not; else its outputs are in the receipt.
-    fn judge(&self, task: &Task, receipt: &mut StageReceipt, exit: Exit, began: Instant) -> Result<Option<String>, ExecError> {
+    fn judge(
+        &self,
+        task: &Task,
+        receipt: &mut StageReceipt,
+        exit: Exit,
+        began: Instant,
+        observed: Result<Outcome, String>,
+    ) -> Result<Option<String>, ExecError> {
         if self.cancel.asked() && exit != Exit::Code(0) {
             return Ok(Some(self.cancel.reason().unwrap_or("it was stopped").to_string()));
         }
+        let missed = observed.as_ref().map(|o| o.missed.as_slice()).unwrap_or_default();
         match exit {
             Exit::Code(0) => {}
-            Exit::Code(127) => return Ok(Some(self.with_likely(task, "its command was not found (exit status 127)".into()))),
-            Exit::Code(code) => return Ok(Some(self.with_likely(task, format!("its command ended with exit status {code}")))),
+            Exit::Code(127) => {
+                return Ok(Some(self.with_likely(task, missed, "its command was not found (exit status 127)".into())));
+            }
+            Exit::Code(_) if observed.is_err() => return Ok(observed.err()),
+            Exit::Code(code) => {
+                return Ok(Some(self.with_likely(task, missed, format!("its command ended with exit status {code}"))));
+            }
             Exit::Signal(number) => return Ok(Some(format!("its command was killed by signal {number}"))),
+        }
+        let outcome = match observed {
+            Ok(outcome) => outcome,
+            Err(why) => return Ok(Some(why)),
+        };
+        if let Some(touched) = outcome.settled.as_ref().map(|s| s.touched.as_slice()).filter(|t| !t.is_empty()) {
+            return Ok(Some(was_touched(&touched.join(", "))));
         }
         // What cannot be looked at or recorded there is the stage's to mend, and ends nothing but the stage.
         let looked = self.changed_reads(task, began).and_then(|changed| match changed {
@@ -244,10 +310,12 @@ impl StageContext<'_> {
         Ok(None)
     }
 
-    fn with_likely(&self, task: &Task, reason: String) -> String {
+    fn with_likely(&self, task: &Task, missed: &[String], reason: String) -> String {
         let Some(project) = &task.sandbox_of else { return reason };
         let reads: Vec<&str> = task.inputs.reads.keys().map(|path| &**path).collect();
-        let likely = likely::likely_files(&task.folder.join("log"), project, task.scanner.root(), &reads);
+        let mut likely = observing::lacking(project, missed, &reads);
+        let named = likely::likely_files(&task.folder.join("log"), project, task.scanner.root(), &reads);
+        likely.extend(named.into_iter().filter(|n| !missed.contains(n)));
         if likely.is_empty() {
             return reason;
         }
@@ -282,10 +350,7 @@ impl StageContext<'_> {
         if changed.is_empty() {
             return Ok(None);
         }
-        let them = changed.join(", ");
-        Ok(Some(format!(
-            "{them} was touched while it ran (by the stage itself, or by somebody else), so that its result cannot be told to come from what it read"
-        )))
+        Ok(Some(was_touched(&changed.join(", "))))
     }
 
     /// The stage's outputs and files of metrics, taken into the store; or what is missing of them.
@@ -360,6 +425,12 @@ impl StageContext<'_> {
     }
 }
 
+fn was_touched(them: &str) -> String {
+    format!(
+        "{them} was touched while it ran (by the stage itself, or by somebody else), so that its result cannot be told to come from what it read"
+    )
+}
+
 /// Makes the folders in which outputs are to stand.
 fn make_room(task: &Task) -> Result<(), IoError> {
     let tree = TreeDir::open(task.scanner.root())?;
@@ -403,6 +474,7 @@ fn begin(task: &Task, place: &dyn Executor, started: jiff::Timestamp) -> StageRe
         needs: task.needs,
         place: place.record(),
         sandbox: task.sandbox_of.is_some(),
+        observed: None,
         undeclared: Vec::new(),
     }
 }

@@ -17,6 +17,7 @@ use super::apart::Apart;
 use super::end::end;
 use super::gates::Gates;
 use super::live::{LiveRun, Telling};
+use super::observing::Observer;
 use super::outcome::RunOutcome;
 use super::run::{BegunRun, RunOptions, begin, draft, names_of, record_reads, record_settings, selected};
 use super::scheduler::{Common, schedule};
@@ -150,6 +151,7 @@ pub fn run_sweep(
         writer: &writer,
         events,
         place: LocalExecutor::default(),
+        observer: Observer::of(project),
     };
     let mut outcomes: Vec<Option<VariantOutcome>> = vec![None; variants.len()];
     let parts = context.parts(options, &mut outcomes)?;
@@ -159,7 +161,7 @@ pub fn run_sweep(
         context.carry_out(&parts, &mut outcomes, options.jobs, cancel)?;
     }
     project.ledger.catch_up(&project.store)?;
-    project.scanner.save();
+    project.save_looks();
     project.store.fold_small_packs()?;
     let stopped = outcomes.iter().any(Option::is_none);
     let not_begun = |(number, outcome): (usize, Option<VariantOutcome>)| {
@@ -191,6 +193,7 @@ struct SweepContext<'s> {
     writer: &'s crate::store::Writer<'s>,
     events: &'s dyn EventSink,
     place: LocalExecutor,
+    observer: Option<Observer>,
 }
 
 impl<'s> SweepContext<'s> {
@@ -237,11 +240,16 @@ impl<'s> SweepContext<'s> {
             from: BTreeMap::new(),
             sources: None,
             fresh: None,
+            observed: self.base.observed.clone(),
+            documents: self.base.documents.clone(),
+            learned: RefCell::default(),
+            trust_old: self.base.trust_old,
         }
     }
 
     fn stage_context<'v>(&'v self, part: &'v Part, telling: &'v Lazy<'v>) -> StageContext<'v> {
         StageContext {
+            observer: self.observer.as_ref(),
             pool: Some((self.pool, &*self.project.store)),
             writer: Some(self.writer),
             place: &self.place,

@@ -7,12 +7,16 @@ use std::rc::Rc;
 
 use textum_base::SourcePath;
 
+use super::observed::HowMade;
 use super::reads::{ReadState, missing_reads, read_state, state_apart};
 use super::{Action, PlanError};
 use crate::config::graph::StageIndex;
 use crate::project::fingerprint::{EnvironmentNow, Reason, ReasonKind, inputs_of, reasons};
+use crate::project::observed::ObservedCheck;
 use crate::project::workspace::Project;
-use crate::record::receipt::{BranchedFrom, Content, CountedEnvironment, Inputs, PathContent, StageReceipt, TreeReceipt};
+use crate::record::receipt::{
+    BranchedFrom, Content, CountedEnvironment, Inputs, ObservedInputs, PathContent, StageReceipt, TreeReceipt,
+};
 use crate::store::Digest;
 
 /// Everything that decisions are made from.
@@ -31,7 +35,18 @@ pub struct PlanContext<'p> {
     pub sources: Option<Rc<BTreeMap<SourcePath, Content>>>,
     /// Results, by key, that the ledger does not know of yet.
     pub fresh: Option<&'p RefCell<HashMap<Digest, Recorded>>>,
+    /// What holds observed inputs against the present.
+    pub observed: Rc<ObservedCheck>,
+    /// Documents of observed inputs that were read.
+    pub documents: Documents,
+    /// Stages from which others were seen to read without declaring it.
+    pub learned: RefCell<HashMap<StageIndex, BTreeSet<StageIndex>>>,
+    /// Whether results from before stages were observed are taken for right.
+    pub trust_old: bool,
 }
+
+/// Documents of observed inputs, by digest.
+pub type Documents = Rc<RefCell<HashMap<Digest, Rc<ObservedInputs>>>>;
 
 /// What is known of an upstream stage.
 #[derive(Clone, Debug)]
@@ -58,6 +73,8 @@ pub struct Recorded {
     pub outputs: Vec<PathContent>,
     /// Whether it has metrics.
     pub has_metrics: bool,
+    /// How it was made.
+    pub made: HowMade,
 }
 
 /// What is to be done for a stage, and why.
@@ -110,7 +127,19 @@ impl<'p> PlanContext<'p> {
         missing_reads(project, selected)?;
         let environment = project.environment()?;
         let tree = TreeReceipt::load(project.workspace.root())?;
-        Ok(PlanContext { project, environment, tree, forced, from: BTreeMap::new(), sources: None, fresh: None })
+        Ok(PlanContext {
+            project,
+            environment,
+            tree,
+            forced,
+            from: BTreeMap::new(),
+            sources: None,
+            fresh: None,
+            observed: Rc::new(project.observed_check()),
+            documents: Rc::default(),
+            learned: RefCell::default(),
+            trust_old: false,
+        })
     }
 
     /// Decides for one stage, given what is known of those it reads from.
@@ -137,7 +166,7 @@ impl<'p> PlanContext<'p> {
             return Ok(decision);
         }
         let key = inputs.key()?;
-        self.settle(&mut decision, &key, &inputs)?;
+        self.settle(&mut decision, &key, &inputs, settled)?;
         decision.inputs = Some(inputs);
         decision.key = Some(key);
         Ok(decision)
@@ -175,9 +204,10 @@ impl<'p> PlanContext<'p> {
     }
 
     fn counted(&self, digest: &Digest) -> Option<CountedEnvironment> {
-        let now = self.environment.counted.as_ref()?;
-        let is_now = crate::record::receipt::canonical(now).is_ok_and(|bytes| Digest::of(&bytes) == *digest);
-        if is_now { Some(now.clone()) } else { CountedEnvironment::load(&self.project.store, digest).ok() }
+        let is_now =
+            |now: &&CountedEnvironment| crate::record::receipt::canonical(*now).is_ok_and(|bytes| Digest::of(&bytes) == *digest);
+        let now = self.environment.counted.iter().chain(&self.environment.interpreter).find(is_now);
+        now.cloned().or_else(|| CountedEnvironment::load(&self.project.store, digest).ok())
     }
 
     fn pending_reasons(
@@ -209,16 +239,48 @@ impl<'p> PlanContext<'p> {
         found
     }
 
-    fn settle(&self, decision: &mut Decision, key: &Digest, inputs: &Inputs) -> Result<(), PlanError> {
+    /// Of the results with a key, the newest that may be used again; and why those before it in time may not.
+    fn result(&self, decision: &Decision, key: &Digest) -> Result<(Option<Recorded>, Vec<Reason>), PlanError> {
         let ledger = &self.project.ledger;
+        let decl = &self.project.manifest.stages[decision.index];
+        let mut obstacles = Vec::new();
         let fresh = self.fresh.and_then(|f| f.borrow().get(key).cloned());
-        decision.result = match (fresh, ledger.result_and_run_of(key)?) {
-            (Some(fresh), _) => Some(fresh),
-            (None, Some((receipt, run, has_metrics))) => {
-                Some(Recorded { receipt, run, outputs: ledger.outputs_of(&receipt)?, has_metrics })
+        if let Some(fresh) = fresh {
+            obstacles = self.obstacles(decl, &fresh.made, &decision.reads, true)?;
+            if obstacles.is_empty() {
+                return Ok((Some(fresh), obstacles));
             }
-            (None, None) => None,
-        };
+        }
+        for row in ledger.results_of(key)? {
+            let made = HowMade { observed: row.observed, inputs: row.observed_inputs, environment: row.environment };
+            let found = self.obstacles(decl, &made, &decision.reads, obstacles.is_empty())?;
+            if found.is_empty() {
+                let outputs = ledger.outputs_of(&row.receipt)?;
+                let recorded = Recorded { receipt: row.receipt, run: row.run, outputs, has_metrics: row.has_metrics, made };
+                return Ok((Some(recorded), Vec::new()));
+            }
+            if obstacles.is_empty() {
+                obstacles = found;
+            }
+        }
+        Ok((None, obstacles))
+    }
+
+    fn settle(
+        &self,
+        decision: &mut Decision,
+        key: &Digest,
+        inputs: &Inputs,
+        settled: &BTreeMap<StageIndex, Settled>,
+    ) -> Result<(), PlanError> {
+        let (result, mut obstacles) = self.result(decision, key)?;
+        decision.result = result;
+        let learned = self.learned_reasons(decision.index, settled)?;
+        if !learned.is_empty() {
+            // What it will read is not there yet.
+            decision.result = None;
+            obstacles.extend(learned);
+        }
         let forced = self.forced.contains(&decision.index);
         let (differing, dropped) = match &decision.result {
             Some(recorded) if !forced => self.hold_against_tree(&recorded.outputs)?,
@@ -237,7 +299,16 @@ impl<'p> PlanContext<'p> {
         if forced {
             decision.reasons = vec![Reason::plain(ReasonKind::Forced, &decision.stage)];
         } else if decision.result.is_none() {
-            decision.reasons = compared();
+            decision.reasons = match &baseline {
+                // Nothing that is declared differs: it is what was read beside that.
+                _ if !obstacles.is_empty() => obstacles,
+                Some(old) => {
+                    let mut found = compared();
+                    found.extend(self.baseline_changes(old, &decision.reads)?);
+                    found
+                }
+                None => compared(),
+            };
         } else {
             // What led to another recorded result than the one that stands there; else what became of it.
             let led_here = baseline.as_ref().is_some_and(|old| old.key != *key);

@@ -3,6 +3,7 @@
 
 mod decide;
 mod detail;
+mod observed;
 mod reads;
 
 use std::collections::BTreeMap;
@@ -11,6 +12,7 @@ use serde::Serialize;
 
 pub use decide::{Decision, PlanContext, Recorded, Settled};
 pub use detail::{ReadDetail, read_detail};
+pub use observed::HowMade;
 pub use reads::{ReadError, missing_reads};
 
 use crate::config::graph::StageIndex;
@@ -97,10 +99,30 @@ impl Plan {
         let mut settled = BTreeMap::new();
         let mut decisions = Vec::new();
         let order = plan_context.project.graph.order();
-        for stage in order.iter().copied().filter(|s| selected[*s]) {
-            let decision = plan_context.decide(stage, &settled)?;
-            settled.insert(stage, decision.plan_context());
-            decisions.push(decision);
+        let mut todo: Vec<StageIndex> = order.iter().copied().filter(|s| selected[*s]).collect();
+        while !todo.is_empty() {
+            // What a stage was seen to read from others, without declaring it, is decided on before it. Stages that
+            // do so in a circle are taken as they stand.
+            let mut put_off = Vec::new();
+            let before = todo.len();
+            for stage in todo {
+                let declared = plan_context.project.graph.upstream(stage).iter().any(|u| put_off.contains(u));
+                let open = |s: &StageIndex| selected[*s] && !settled.contains_key(s);
+                if declared || plan_context.learned_upstream(stage)?.iter().any(open) {
+                    put_off.push(stage);
+                    continue;
+                }
+                let decision = plan_context.decide(stage, &settled)?;
+                settled.insert(stage, decision.plan_context());
+                decisions.push(decision);
+            }
+            if put_off.len() == before {
+                let stage = put_off.remove(0);
+                let decision = plan_context.decide(stage, &settled)?;
+                settled.insert(stage, decision.plan_context());
+                decisions.push(decision);
+            }
+            todo = put_off;
         }
         Ok(Plan { decisions })
     }

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use super::python::{MayStart, PythonError, python};
 use super::secret::{SecretKey, is_secret, recorded};
-use crate::config::manifest::EnvironmentDecl;
+use crate::config::manifest::{EnvironmentDecl, Packages};
 use crate::record::receipt::{COUNTED, CountedEnvironment, ENVIRONMENT, EnvironmentRecord};
 
 /// Variables that every stage gets if they are set: what programs need to be found and to find their
@@ -76,6 +76,9 @@ pub struct EnvironmentNow {
     pub record: EnvironmentRecord,
     /// What counts, if an interpreter is declared.
     pub counted: Option<CountedEnvironment>,
+    /// What counts of it for a stage of which it is seen which packages it uses; none where those that count are
+    /// declared.
+    pub interpreter: Option<CountedEnvironment>,
     /// Variables that count.
     pub variables: BTreeMap<String, Option<String>>,
 }
@@ -94,16 +97,22 @@ pub fn environment(
         Some(command) => Some(python(command, folder, &stage_variables(own, &variables), cache, may)?),
         None => None,
     };
+    let interpreter = python.as_ref().map(|found| CountedEnvironment {
+        r#type: COUNTED.to_string(),
+        python: found.version.clone(),
+        packages: BTreeMap::new(),
+    });
     let counted = python.as_ref().map(|found| CountedEnvironment {
         r#type: COUNTED.to_string(),
         python: found.version.clone(),
         packages: match &decl.packages {
-            None => found.packages.iter().map(|(n, v)| (n.clone(), Some(v.clone()))).collect(),
-            Some(names) => names.iter().map(|n| (n.clone(), found.packages.get(&normal_name(n)).cloned())).collect(),
+            Packages::Used | Packages::All => found.packages.iter().map(|(n, v)| (n.clone(), Some(v.clone()))).collect(),
+            Packages::These(names) => names.iter().map(|n| (n.clone(), found.packages.get(&normal_name(n)).cloned())).collect(),
         },
     });
     let record = EnvironmentRecord { r#type: ENVIRONMENT.to_string(), python, system: system() };
-    Ok(EnvironmentNow { record, counted, variables })
+    let used = decl.packages == Packages::Used;
+    Ok(EnvironmentNow { record, counted, interpreter: interpreter.filter(|_| used), variables })
 }
 
 /// A package's name as installers compare it (PEP 503).

@@ -61,7 +61,8 @@ pub fn inputs_of(
     writes.sort_by_key(ToString::to_string);
     let mut metrics = stage.metrics.clone();
     metrics.sort();
-    let counted = environment.counted.as_ref().filter(|_| !stage.no_environment);
+    let seen = environment.interpreter.as_ref().filter(|_| stage.observe);
+    let counted = seen.or(environment.counted.as_ref()).filter(|_| !stage.no_environment);
     Ok(Inputs {
         r#type: INPUTS.to_string(),
         stage: stage.name.clone(),

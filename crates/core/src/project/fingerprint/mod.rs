@@ -15,7 +15,8 @@ mod stat;
 mod touched;
 mod walk;
 
-pub use environment::{EnvironmentNow, counted_variables, environment, host, stage_variables, system};
+pub(super) use cache::{Memory, Remembered, save as save_memory};
+pub use environment::{EnvironmentNow, counted_variables, environment, host, normal_name, stage_variables, system};
 pub use inputs::{Resolved, inputs_of, notebook_input, read_input};
 pub use lines::{LineChange, line_change};
 pub use outside::read_outside;

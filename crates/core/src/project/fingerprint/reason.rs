@@ -30,6 +30,12 @@ pub enum ReasonKind {
     Python,
     /// An installed package that counts.
     Package,
+    /// Something that it was seen to read, without declaring it, has changed, came or went.
+    Observed,
+    /// What it reads was never observed.
+    Unobserved,
+    /// It is never used again.
+    NotReused,
     /// An earlier stage will write anew what this one reads.
     Upstream,
     /// An output is not there.

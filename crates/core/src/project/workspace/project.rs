@@ -7,7 +7,10 @@ use std::sync::Arc;
 use super::{Workspace, WorkspaceError};
 use crate::config::graph::Graph;
 use crate::config::manifest::{LoadError, Manifest, Params};
-use crate::project::fingerprint::{EnvironmentNow, MayStart, PythonError, Scanner, environment, is_secret, key_of, make_key};
+use crate::project::fingerprint::{
+    EnvironmentNow, MayStart, PythonError, Scanner, counted_variables, environment, is_secret, key_of, make_key, stage_variables,
+};
+use crate::project::observed::{FileDigests, Ignored, ObservedCheck, Places};
 use crate::record::ledger::{Ledger, LedgerError};
 use crate::record::receipt::StorageMode;
 use crate::store::Store;
@@ -30,6 +33,8 @@ pub struct Project {
     pub ledger: Rc<Ledger>,
     /// Looks at its files.
     pub scanner: Arc<Scanner>,
+    /// Looks at files anywhere that stages were seen to read.
+    pub files: Arc<FileDigests>,
     /// Environment variables of this process.
     pub variables: Vec<(String, String)>,
     /// Whether an interpreter that lies in the project may be started: set by what executes stages.
@@ -66,13 +71,14 @@ impl Project {
         let graph = Graph::build(&manifest.stages);
         let params = manifest.params.clone();
         Ok(Project {
-            workspace,
             manifest: Arc::new(manifest),
             graph: Arc::new(graph),
             params,
             set: Vec::new(),
             store: Arc::new(store),
             ledger: Rc::new(ledger),
+            files: Arc::new(FileDigests::open(workspace.cache_folder().as_deref())),
+            workspace,
             scanner: Arc::new(scanner),
             variables,
             may_start: MayStart::NothingOfTheProject,
@@ -103,6 +109,7 @@ impl Project {
             store: self.store.clone(),
             ledger: self.ledger.clone(),
             scanner: self.scanner.clone(),
+            files: self.files.clone(),
             variables: self.variables.clone(),
             may_start: self.may_start,
         }
@@ -114,6 +121,27 @@ impl Project {
         let (decl, root) = (&self.manifest.environment, self.workspace.root());
         let key = key_of(&self.workspace.secret_key_path());
         environment(decl, root, &self.variables, key.as_ref(), cache.as_deref(), self.may_start)
+    }
+
+    /// The paths that any stage brings forth, its checkpoints among them.
+    pub fn all_outputs(&self) -> Vec<String> {
+        let stages = self.manifest.stages.iter();
+        stages.flat_map(|s| s.outputs().chain(&s.checkpoints)).map(ToString::to_string).collect()
+    }
+
+    /// What holds observed inputs against the present.
+    pub fn observed_check(&self) -> ObservedCheck {
+        let vars = counted_variables(&self.manifest.environment, &self.variables, None);
+        let variables = stage_variables(&self.variables, &vars);
+        let places = Places::new(self.workspace.root(), &variables);
+        let ignored = Ignored::new(&self.manifest.observe.ignore);
+        ObservedCheck::new(places, ignored, self.all_outputs(), &variables, self.files.clone())
+    }
+
+    /// Keeps what was learnt of files for the next look.
+    pub fn save_looks(&self) {
+        self.scanner.save();
+        self.files.save();
     }
 
     /// How what stands at a path is kept.

@@ -6,7 +6,7 @@ use rusqlite::{Transaction, TransactionBehavior, params};
 use super::{Ledger, LedgerError};
 use crate::record::receipt::{
     CheckpointReceipt, Content, DataReceipt, Document, DocumentError, LossReceipt, PathContent, PruneReceipt, RebuildReceipt,
-    RemarkReceipt, RunReceipt, StageReceipt, read_document, type_of,
+    RemarkReceipt, RunReceipt, StageReceipt, read_document, type_of, word,
 };
 use crate::store::{Digest, Store, StoreError};
 
@@ -150,14 +150,6 @@ fn sortable(time: &str) -> String {
     time.parse::<jiff::Timestamp>().map_or_else(|_| time.to_string(), |t| format!("{t:.9}"))
 }
 
-/// A unit variant's word in JSON, such as `up-to-date`.
-pub(super) fn word(value: &impl serde::Serialize) -> String {
-    match serde_json::to_value(value) {
-        Ok(serde_json::Value::String(word)) => word,
-        _ => String::new(),
-    }
-}
-
 fn fold_paths<'p, P: AsRef<str> + 'p>(
     tx: &Transaction<'_>,
     receipt: &Digest,
@@ -184,17 +176,25 @@ fn fold_paths<'p, P: AsRef<str> + 'p>(
 impl Fold for StageReceipt {
     fn fold(&self, tx: &Transaction<'_>, digest: &Digest) -> rusqlite::Result<()> {
         let receipt = self;
-        tx.prepare_cached("INSERT OR IGNORE INTO stage_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)")?.execute(params![
-            digest.as_bytes(),
-            receipt.run,
-            receipt.inputs.stage,
-            receipt.key.as_bytes(),
-            word(&receipt.state),
-            receipt.started,
-            receipt.seconds,
-            receipt.metrics.len() as i64,
-            sortable(receipt.ordered.as_ref().unwrap_or(&receipt.started))
-        ])?;
+        tx.prepare_cached("INSERT OR IGNORE INTO stage_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)")?
+            .execute(params![
+                digest.as_bytes(),
+                receipt.run,
+                receipt.inputs.stage,
+                receipt.key.as_bytes(),
+                word(&receipt.state),
+                receipt.started,
+                receipt.seconds,
+                receipt.metrics.len() as i64,
+                sortable(receipt.ordered.as_ref().unwrap_or(&receipt.started)),
+                receipt.observed.as_ref().map(|o| word(&o.how)),
+                receipt.observed.as_ref().and_then(|o| o.inputs).map(|d| *d.as_bytes()),
+                receipt.environment.map(|d| *d.as_bytes())
+            ])?;
+        let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO undeclared VALUES (?1, ?2)")?;
+        for path in &receipt.undeclared {
+            insert.execute(params![digest.as_bytes(), path])?;
+        }
         fold_paths(tx, digest, "read", receipt.reads.iter().map(|r| &r.at))?;
         fold_paths(tx, digest, "write", receipt.outputs())?;
         fold_paths(tx, digest, "left", receipt.left.iter())

@@ -23,14 +23,14 @@ pub use checkpoints::{CheckpointError, CheckpointRow, Remark};
 pub use datasets::{DataRow, DatasetUse};
 pub use error::LedgerError;
 pub use names::{NameError, new_run_id};
-pub use query::{PathRow, RebuildRow, RunRow, StageRow};
+pub use query::{PathRow, RebuildRow, ResultRow, RunRow, StageRow};
 pub use select::{Field, FieldError, Group, Selection, SortKey, VersionNumbers, metric_of};
 
 use crate::fsio::IoError;
 use crate::store::Store;
 
 const SCHEMA: &str = include_str!("schema.sql");
-const VERSION: i64 = 4;
+const VERSION: i64 = 5;
 /// How long a question waits for another process.
 const PATIENCE: std::time::Duration = std::time::Duration::from_secs(5);
 

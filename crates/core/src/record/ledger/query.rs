@@ -51,6 +51,23 @@ pub struct StageRow {
     pub seconds: f64,
 }
 
+/// A done execution, as it is asked for by its key.
+#[derive(Clone, Debug)]
+pub struct ResultRow {
+    /// Its receipt.
+    pub receipt: Digest,
+    /// The run that it was part of.
+    pub run: String,
+    /// Whether it has metrics.
+    pub has_metrics: bool,
+    /// `yes`, `no` or `trusted`; none for what was recorded before stages were observed.
+    pub observed: Option<String>,
+    /// The document of its observed inputs.
+    pub observed_inputs: Option<Digest>,
+    /// The record of its whole environment.
+    pub environment: Option<Digest>,
+}
+
 /// A content that an execution read, wrote or left behind.
 #[derive(Clone, Debug)]
 pub struct PathRow {
@@ -107,10 +124,21 @@ impl Ledger {
         Ok(self.rows(sql, params![key.as_bytes()], |r| digest(r, 0))?.pop())
     }
 
-    /// The newest done execution with this key, the run that it was part of, and whether it has metrics.
-    pub fn result_and_run_of(&self, key: &Digest) -> Result<Option<(Digest, String, bool)>, LedgerError> {
-        let sql = "SELECT digest, run, metrics > 0 FROM stage_receipts WHERE key = ?1 AND state = 'done' ORDER BY ordered DESC, digest LIMIT 1";
-        Ok(self.rows(sql, params![key.as_bytes()], |r| Ok((digest(r, 0)?, r.get(1)?, r.get(2)?)))?.pop())
+    /// The done executions with this key, newest first.
+    pub fn results_of(&self, key: &Digest) -> Result<Vec<ResultRow>, LedgerError> {
+        let sql = "SELECT digest, run, metrics > 0, observed, observed_inputs, environment FROM stage_receipts \
+                   WHERE key = ?1 AND state = 'done' ORDER BY ordered DESC, digest";
+        self.rows(sql, params![key.as_bytes()], |r| {
+            let optional = |column| Ok::<_, rusqlite::Error>(r.get::<_, Option<[u8; 32]>>(column)?.map(Digest::from_bytes));
+            Ok(ResultRow {
+                receipt: digest(r, 0)?,
+                run: r.get(1)?,
+                has_metrics: r.get(2)?,
+                observed: r.get(3)?,
+                observed_inputs: optional(4)?,
+                environment: optional(5)?,
+            })
+        })
     }
 
     /// What an execution brought forth, sorted by path.
@@ -129,6 +157,13 @@ impl Ledger {
     pub fn last_done(&self, stage: &str) -> Result<Option<StageRow>, LedgerError> {
         let sql = "SELECT digest, run, stage, seconds FROM stage_receipts WHERE stage = ?1 AND state = 'done' ORDER BY ordered DESC, digest LIMIT 1";
         Ok(self.rows(sql, params![stage], stage_row)?.pop())
+    }
+
+    /// What the newest done execution of a stage read without declaring it.
+    pub fn last_undeclared(&self, stage: &str) -> Result<Vec<String>, LedgerError> {
+        let sql = "SELECT u.path FROM undeclared u WHERE u.receipt = (SELECT digest FROM stage_receipts \
+                   WHERE stage = ?1 AND state = 'done' ORDER BY ordered DESC, digest LIMIT 1) ORDER BY u.path";
+        self.rows(sql, params![stage], |r| r.get(0))
     }
 
     /// The executions that were part of a run, oldest first.

@@ -27,11 +27,15 @@ CREATE TABLE run_data (
 CREATE INDEX run_data_by_digest ON run_data (digest);
 CREATE TABLE stage_receipts (
   digest BLOB PRIMARY KEY, run TEXT NOT NULL, stage TEXT NOT NULL, key BLOB NOT NULL, state TEXT NOT NULL,
-  started TEXT NOT NULL, seconds REAL NOT NULL, metrics INTEGER NOT NULL, ordered TEXT NOT NULL
+  started TEXT NOT NULL, seconds REAL NOT NULL, metrics INTEGER NOT NULL, ordered TEXT NOT NULL,
+  -- yes, no or trusted; nothing for what was recorded before stages were observed.
+  observed TEXT, observed_inputs BLOB, environment BLOB
 ) WITHOUT ROWID;
 CREATE INDEX stage_receipts_by_key ON stage_receipts (key, state, ordered);
 CREATE INDEX stage_receipts_by_stage ON stage_receipts (stage, state, ordered);
 CREATE INDEX stage_receipts_by_run ON stage_receipts (run);
+-- What an execution read of the project without declaring it.
+CREATE TABLE undeclared (receipt BLOB NOT NULL, path TEXT NOT NULL, PRIMARY KEY (receipt, path)) WITHOUT ROWID;
 CREATE TABLE paths (
   receipt BLOB NOT NULL, role TEXT NOT NULL, path TEXT NOT NULL, kind TEXT NOT NULL, digest BLOB NOT NULL, size INTEGER NOT NULL,
   files INTEGER, private TEXT, PRIMARY KEY (receipt, role, path)

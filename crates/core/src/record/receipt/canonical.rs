@@ -87,6 +87,14 @@ pub fn read_document<T: Document>(digest: &Digest, bytes: &[u8]) -> Result<T, Do
     Ok(document)
 }
 
+/// A unit variant's word in JSON, such as `up-to-date`.
+pub fn word(value: &impl serde::Serialize) -> String {
+    match serde_json::to_value(value) {
+        Ok(serde_json::Value::String(word)) => word,
+        _ => String::new(),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;

@@ -7,9 +7,9 @@ use serde::de::DeserializeOwned;
 
 use super::{
     CHECKPOINT_RECEIPT, COUNTED, CheckpointReceipt, CountedEnvironment, DATA_RECEIPT, DataReceipt, DatasetState, ENVIRONMENT,
-    EnvironmentRecord, INPUTS, Inputs, LOSS_RECEIPT, LossReceipt, PRUNE_RECEIPT, PruneReceipt, REBUILD_RECEIPT, REMARK_RECEIPT,
-    RUN_RECEIPT, Read, RebuildReceipt, RemarkReceipt, RunReceipt, STAGE_RECEIPT, STAGE_START, StageReceipt, StageStart,
-    StorageMode, TREE_RECEIPT, TreeReceipt,
+    EnvironmentRecord, INPUTS, Inputs, LOSS_RECEIPT, LossReceipt, OBSERVED, ObservedInputs, PRUNE_RECEIPT, PruneReceipt,
+    REBUILD_RECEIPT, REMARK_RECEIPT, RUN_RECEIPT, Read, RebuildReceipt, RemarkReceipt, RunReceipt, STAGE_RECEIPT, STAGE_START,
+    StageReceipt, StageStart, StorageMode, TREE_RECEIPT, TreeReceipt,
 };
 use super::{Reference, Role};
 use crate::store::Digest;
@@ -103,6 +103,9 @@ impl Document for StageReceipt {
         values.for_each(|text| tell(Reference::bytes(Role::Value, Digest::of(text.as_bytes()))));
         for digest in self.environment.iter().chain(&self.inputs.environment) {
             tell(Reference::bytes(Role::Environment, *digest));
+        }
+        if let Some(inputs) = self.observed.as_ref().and_then(|o| o.inputs) {
+            tell(Reference::bytes(Role::Observed, inputs));
         }
         self.outputs().for_each(|o| tell(Reference::content(Role::Output, &o.path, &o.content, StorageMode::Store)));
         self.reads.iter().for_each(|read| tell(Reference::read(read)));
@@ -213,6 +216,18 @@ impl Document for LossReceipt {
     fn check(&self) -> Result<(), String> {
         time(&self.found)?;
         self.lost.iter().filter_map(|lost| lost.run.as_deref()).try_for_each(run_id)
+    }
+}
+
+impl Document for ObservedInputs {
+    const TYPE: &'static str = OBSERVED;
+    fn check(&self) -> Result<(), String> {
+        Ok(())
+    }
+
+    fn references<'d>(&'d self, tell: &mut dyn FnMut(Reference<'d>)) {
+        self.groups.iter().for_each(|group| tell(Reference::bytes(Role::Observed, group.list)));
+        self.listed.iter().for_each(|folder| tell(Reference::bytes(Role::Observed, folder.entries)));
     }
 }
 

@@ -7,6 +7,7 @@ mod document;
 mod environment;
 mod loss;
 mod metric;
+mod observed;
 mod part;
 mod reference;
 mod run;
@@ -14,13 +15,17 @@ mod signals;
 mod stage;
 mod tree;
 
-pub use canonical::{DocumentError, canonical, is_canonical, read_document, type_of};
+pub use canonical::{DocumentError, canonical, is_canonical, read_document, type_of, word};
 pub use content::{Content, ContentKind, PathContent, Private};
 pub use data::{DATA_RECEIPT, DataReceipt, PRUNE_RECEIPT, PruneReceipt};
 pub use document::{Document, is_run_id};
 pub use environment::{COUNTED, CountedEnvironment, ENVIRONMENT, EnvironmentRecord, PythonRecord};
 pub use loss::{LOSS_RECEIPT, LossReceipt, LostDocument};
 pub use metric::Metric;
+pub use observed::{
+    OBSERVED, Observed, ObservedFile, ObservedFolder, ObservedGroup, ObservedHow, ObservedInputs, ObservedKind, files_of_list,
+    list_text,
+};
 pub use part::{folder_of, part_of_folder};
 pub use reference::{Reference, Role, Target};
 pub use run::{

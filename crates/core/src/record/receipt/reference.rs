@@ -28,6 +28,8 @@ pub enum Role<'d> {
     Checkpoint,
     /// The checkpoint that a stage went on from.
     Branch,
+    /// What a stage was seen to read: a document, or a list that one names.
+    Observed,
     /// What a checkpoint's stage began with, a document.
     Start,
 }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{BranchedFrom, Content, Metric, PathContent, SignalRecord, StartFrom, StorageMode};
+use super::{BranchedFrom, Content, Metric, Observed, PathContent, SignalRecord, StartFrom, StorageMode};
 use crate::config::manifest::{Command, Needs};
 use crate::store::Digest;
 use textum_base::{DeclaredPath, ProjectPath, SourcePath};
@@ -121,6 +121,10 @@ pub struct StageReceipt {
     pub place: PlaceRecord,
     /// Whether it was executed in a sandbox, where nothing undeclared can be read by a relative path.
     pub sandbox: bool,
+    /// Whether what it read was observed; none for what was recorded before there was observing, and for what Textum
+    /// does itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub observed: Option<Observed>,
     /// Files that it seems to have read without declaring them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub undeclared: Vec<String>,

@@ -1,0 +1,131 @@
+//! Observing a stage while it runs: its command under the tracer, and what the tracer saw made into a document.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use textum_observe::{Observation, Seal, words_before};
+
+use super::ExecError;
+use super::stage::Task;
+use crate::config::manifest::{Packages, is_within};
+use crate::fsio::{self, IoError};
+use crate::pipeline::executor::JobCommand;
+use crate::project::observed::{FileDigests, Ignored, Places, SettleError, Settled, Stage, settle};
+use crate::project::workspace::Project;
+use crate::record::receipt::{Observed, ObservedHow};
+use crate::store::Writer;
+
+/// What stages of a project are observed with.
+pub struct Observer {
+    program: PathBuf,
+    files: Arc<FileDigests>,
+    ignored: Ignored,
+    outputs: Vec<String>,
+    packages: Option<Vec<String>>,
+    count_system: bool,
+    state: PathBuf,
+}
+
+/// What came of observing one stage.
+pub(super) struct Outcome {
+    /// What its receipt says.
+    pub observed: Observed,
+    /// What was settled, if it was observed.
+    pub settled: Option<Settled>,
+    /// Names of the project that were asked for and not there.
+    pub missed: Vec<String>,
+    /// What a sealed stage tried in vain.
+    pub refused: Vec<String>,
+}
+
+impl Observer {
+    /// An observer for a project; none where the system does not have what it needs, or nobody is there to trace.
+    pub fn of(project: &Project) -> Option<Observer> {
+        let program = textum_observe::tracer().filter(|_| textum_observe::is_possible())?;
+        let manifest = &project.manifest;
+        let packages = match &manifest.environment.packages {
+            Packages::These(names) => Some(names.clone()),
+            Packages::Used | Packages::All => None,
+        };
+        Some(Observer {
+            program,
+            files: project.files.clone(),
+            ignored: Ignored::new(&manifest.observe.ignore),
+            outputs: project.all_outputs(),
+            packages,
+            count_system: manifest.observe.count_system,
+            state: project.workspace.state(),
+        })
+    }
+
+    /// The command under the tracer.
+    pub(super) fn wrap(&self, task: &Task, command: JobCommand, seal: Option<&Seal>) -> Result<JobCommand, IoError> {
+        let seal = match seal {
+            Some(seal) => {
+                let path = task.folder.join("seal.json");
+                let text = serde_json::to_vec(seal).map_err(|e| IoError::of("write", &path)(e.into()))?;
+                fsio::write_derived(&path, &text)?;
+                Some(path)
+            }
+            None => None,
+        };
+        let mut words = words_before(&self.program, &record_of(task), seal.as_deref());
+        match command {
+            JobCommand::Shell(text) => words.extend(["/bin/sh".into(), "-c".into(), text]),
+            JobCommand::Argv(argv) => words.extend(argv),
+        }
+        Ok(JobCommand::Argv(words))
+    }
+
+    /// What the tracer wrote down; a reason for the stage to have failed where it could not.
+    pub(super) fn outcome(
+        &self,
+        task: &Task,
+        variables: &[(String, String)],
+        writer: Option<&Writer<'_>>,
+    ) -> Result<Result<Outcome, String>, ExecError> {
+        let path = record_of(task);
+        let read = std::fs::read(&path).map_err(|e| e.to_string());
+        let observation: Observation = match read.and_then(|t| serde_json::from_slice(&t).map_err(|e| e.to_string())) {
+            Ok(observation) => observation,
+            Err(_) => return Ok(Err("what observes it was ended, so that nothing is known of what it read".into())),
+        };
+        if let Some(because) = observation.not_observed {
+            let observed = Observed { how: ObservedHow::No, because: Some(because), inputs: None, sealed: task.seal.is_some() };
+            return Ok(Ok(Outcome { observed, settled: None, missed: Vec::new(), refused: Vec::new() }));
+        }
+        let root = task.scanner.root();
+        let places = Places::new(root, variables);
+        let stage = Stage {
+            places: &places,
+            ignored: &self.ignored,
+            reads: task.reads.iter().map(|r| r.at.path.to_string()).collect(),
+            outputs: task.outputs().map(str::to_string).collect(),
+            all_outputs: self.outputs.clone(),
+            variables,
+            program: Some(self.program.clone()),
+            state: Some(self.state.clone()),
+            packages: self.packages.as_deref(),
+            count_system: self.count_system,
+        };
+        let settled = match settle(&stage, &observation, &self.files, writer) {
+            Ok(settled) => settled,
+            Err(SettleError::Store(e)) => return Err(e.into()),
+            Err(SettleError::Document(e)) => return Err(e.into()),
+        };
+        let observed = Observed { how: ObservedHow::Yes, because: None, inputs: Some(settled.digest), sealed: task.seal.is_some() };
+        let missed = settled.inputs.absent.iter().filter(|p| !p.starts_with(['/', '~'])).cloned().collect();
+        Ok(Ok(Outcome { observed, settled: Some(settled), missed, refused: observation.refused }))
+    }
+}
+
+fn record_of(task: &Task) -> PathBuf {
+    task.folder.join("observed.json")
+}
+
+/// Names that a stage asked for in its sandbox, that are there in the working tree: what it lacks.
+pub(super) fn lacking(project: &Path, missed: &[String], reads: &[&str]) -> Vec<String> {
+    let is_lacking =
+        |name: &&String| !name.starts_with('.') && project.join(name).is_file() && !reads.iter().any(|r| is_within(name, r));
+    missed.iter().filter(is_lacking).cloned().collect()
+}

@@ -1,0 +1,157 @@
+//! Whether a recorded result may be used again, by what its stage was seen to read.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use textum_base::SourcePath;
+
+use super::PlanError;
+use super::decide::{PlanContext, Settled};
+use crate::config::graph::StageIndex;
+use crate::config::manifest::{Command, StageDecl};
+use crate::project::fingerprint::{Reason, ReasonKind};
+use crate::project::observed::World;
+use crate::record::receipt::{Content, EnvironmentRecord, ObservedInputs, StageReceipt};
+use crate::store::Digest;
+
+/// So many changes of one result are told.
+const MOST_REASONS: usize = 20;
+
+/// What is known of how a result was made, beside its key.
+#[derive(Clone, Debug, Default)]
+pub struct HowMade {
+    /// `yes`, `no` or `trusted`; none for what was recorded before stages were observed.
+    pub observed: Option<String>,
+    /// The document of its observed inputs.
+    pub inputs: Option<Digest>,
+    /// The record of its whole environment.
+    pub environment: Option<Digest>,
+}
+
+impl HowMade {
+    /// As a receipt says.
+    pub fn of(receipt: &StageReceipt) -> HowMade {
+        let observed = receipt.observed.as_ref();
+        HowMade {
+            observed: observed.map(|o| crate::record::receipt::word(&o.how)),
+            inputs: observed.and_then(|o| o.inputs),
+            environment: receipt.environment,
+        }
+    }
+}
+
+impl PlanContext<'_> {
+    /// Why a result with the same key cannot be used again; nothing if it can. `all`: not only the first reason.
+    pub(super) fn obstacles(
+        &self,
+        decl: &StageDecl,
+        made: &HowMade,
+        reads: &BTreeMap<SourcePath, Content>,
+        all: bool,
+    ) -> Result<Vec<Reason>, PlanError> {
+        if !decl.reuse {
+            return Ok(vec![Reason::plain(ReasonKind::NotReused, &decl.name)]);
+        }
+        if matches!(decl.run, Command::Evaluate(_)) {
+            return Ok(Vec::new());
+        }
+        let never = || vec![Reason::plain(ReasonKind::Unobserved, &decl.name)];
+        match (made.observed.as_deref(), &made.inputs) {
+            (Some("yes"), Some(inputs)) => self.observed_changes(inputs, reads, if all { MOST_REASONS } else { 1 }),
+            (Some("trusted"), _) => Ok(Vec::new()),
+            _ if !decl.observe => Ok(Vec::new()),
+            (Some("no"), _) if decl.no_environment || self.has_environment(made.environment.as_ref())? => Ok(Vec::new()),
+            (None, _) if self.trust_old => Ok(Vec::new()),
+            _ => Ok(never()),
+        }
+    }
+
+    /// What of observed inputs has changed.
+    fn observed_changes(
+        &self,
+        digest: &Digest,
+        reads: &BTreeMap<SourcePath, Content>,
+        most: usize,
+    ) -> Result<Vec<Reason>, PlanError> {
+        let store = &self.project.store;
+        let known = self.documents.borrow().get(digest).cloned();
+        let inputs = match known {
+            Some(inputs) => inputs,
+            None => {
+                let inputs = std::rc::Rc::new(ObservedInputs::load(store, digest)?);
+                self.documents.borrow_mut().insert(*digest, inputs.clone());
+                inputs
+            }
+        };
+        let world = if self.sources.is_some() { World::Sandbox(reads) } else { World::Tree };
+        Ok(self.observed.changes(store, &inputs, world, most)?)
+    }
+
+    /// What has changed of that which the result compared with was seen to read.
+    pub(super) fn baseline_changes(
+        &self,
+        baseline: &StageReceipt,
+        reads: &BTreeMap<SourcePath, Content>,
+    ) -> Result<Vec<Reason>, PlanError> {
+        match baseline.observed.as_ref().and_then(|o| o.inputs) {
+            Some(inputs) => self.observed_changes(&inputs, reads, MOST_REASONS),
+            None => Ok(Vec::new()),
+        }
+    }
+
+    /// Whether the interpreter and all packages are those of a record. Where nothing was observed, each may have been
+    /// used.
+    fn has_environment(&self, record: Option<&Digest>) -> Result<bool, PlanError> {
+        let Some(record) = record else { return Ok(false) };
+        let then = EnvironmentRecord::load(&self.project.store, record)?;
+        let said = |record: &EnvironmentRecord| record.python.as_ref().map(|p| (p.version.clone(), p.packages.clone()));
+        Ok(said(&then) == said(&self.environment.record))
+    }
+
+    /// The stages whose outputs a stage was last seen to read without declaring them. It is decided on after them, as
+    /// long as they do not wait for it.
+    pub fn learned_upstream(&self, stage: StageIndex) -> Result<BTreeSet<StageIndex>, PlanError> {
+        if let Some(known) = self.learned.borrow().get(&stage) {
+            return Ok(known.clone());
+        }
+        let mut found = BTreeSet::new();
+        if self.project.manifest.stages[stage].observe && self.sources.is_none() {
+            let undeclared = self.project.ledger.last_undeclared(&self.project.manifest.stages[stage].name)?;
+            for path in undeclared {
+                found.extend(self.project.graph.writers_of(&path));
+            }
+            found.remove(&stage);
+            found.retain(|writer| !self.comes_after(*writer, stage));
+        }
+        self.learned.borrow_mut().insert(stage, found.clone());
+        Ok(found)
+    }
+
+    /// Whether a stage comes after another by what is declared.
+    fn comes_after(&self, later: StageIndex, earlier: StageIndex) -> bool {
+        let mut todo = vec![earlier];
+        let mut met = BTreeSet::new();
+        while let Some(stage) = todo.pop() {
+            if stage == later {
+                return true;
+            }
+            todo.extend(self.project.graph.downstream(stage).iter().filter(|s| met.insert(**s)));
+        }
+        false
+    }
+
+    /// Of the stages whose outputs it reads without declaring them, those that will be executed first.
+    pub(super) fn learned_reasons(
+        &self,
+        stage: StageIndex,
+        settled: &BTreeMap<StageIndex, Settled>,
+    ) -> Result<Vec<Reason>, PlanError> {
+        let will_write = |s: &StageIndex| matches!(settled.get(s), Some(Settled::Pending));
+        let names = self.learned_upstream(stage)?.into_iter().filter(will_write);
+        Ok(names
+            .map(|writer| {
+                let name = self.project.graph.name(writer).to_string();
+                Reason { kind: ReasonKind::Upstream, name: "what it reads without declaring it".into(), from: None, to: Some(name) }
+            })
+            .collect())
+    }
+}

@@ -1,0 +1,238 @@
+//! A document of observed inputs held against what stands there now.
+
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::path::PathBuf;
+use std::rc::Rc;
+use std::sync::Arc;
+
+use textum_base::{SourcePath, is_within};
+
+use super::files::FileDigests;
+use super::ignore::Ignored;
+use super::packages::Packages;
+use super::places::{Places, is_of_project};
+use super::settle::entries_text;
+use crate::project::fingerprint::{Reason, ReasonKind};
+use crate::record::receipt::{
+    Content, ContentKind, ObservedFile, ObservedFolder, ObservedGroup, ObservedInputs, ObservedKind, ReceiptError,
+};
+use crate::store::{Digest, Store};
+
+/// Holds documents against the present. What one document has led to is remembered for the next.
+pub struct ObservedCheck {
+    places: Places,
+    ignored: Ignored,
+    /// The outputs of all stages.
+    outputs: Vec<String>,
+    /// The variables that a stage would get.
+    variables: BTreeMap<String, Option<String>>,
+    files: Arc<FileDigests>,
+    lists: RefCell<HashMap<Digest, Rc<Vec<ObservedFile>>>>,
+    /// Groups that were found unchanged.
+    unchanged: RefCell<BTreeSet<Digest>>,
+}
+
+/// What a stage would see of the project.
+#[derive(Clone, Copy)]
+pub enum World<'a> {
+    /// The working tree.
+    Tree,
+    /// A sandbox with what the stage declares, and nothing else.
+    Sandbox(&'a BTreeMap<SourcePath, Content>),
+}
+
+impl ObservedCheck {
+    /// A check for stages that would get these variables.
+    pub fn new(
+        places: Places,
+        ignored: Ignored,
+        outputs: Vec<String>,
+        variables: &[(String, String)],
+        files: Arc<FileDigests>,
+    ) -> ObservedCheck {
+        let variables = super::variables_that_count(variables);
+        ObservedCheck { places, ignored, outputs, variables, files, lists: RefCell::default(), unchanged: RefCell::default() }
+    }
+
+    /// What has changed of all that counts, at most so much of it. Nothing: the result may be used again.
+    pub fn changes(
+        &self,
+        store: &Store,
+        inputs: &ObservedInputs,
+        world: World<'_>,
+        most: usize,
+    ) -> Result<Vec<Reason>, ReceiptError> {
+        let mut found = self.variable_changes(inputs);
+        found.extend(self.name_changes(inputs, world));
+        for folder in &inputs.listed {
+            if found.len() >= most {
+                break;
+            }
+            found.extend(self.folder_change(store, folder, inputs, world)?);
+        }
+        for group in inputs.groups.iter().filter(|g| g.counts) {
+            if found.len() >= most {
+                break;
+            }
+            found.extend(self.group_changes(store, group, world, most - found.len())?);
+        }
+        found.truncate(most);
+        Ok(found)
+    }
+
+    fn variable_changes(&self, inputs: &ObservedInputs) -> Vec<Reason> {
+        let names: BTreeSet<&String> = inputs.variables.keys().chain(self.variables.keys()).collect();
+        let value = |all: &BTreeMap<String, Option<String>>, name: &String| all.get(name).cloned().flatten();
+        let changed = |name: &&String| value(&inputs.variables, name) != value(&self.variables, name);
+        let reason = |name: &String| Reason {
+            kind: ReasonKind::Variable,
+            name: name.clone(),
+            from: value(&inputs.variables, name),
+            to: value(&self.variables, name),
+        };
+        names.into_iter().filter(changed).map(reason).collect()
+    }
+
+    /// Whether a name of a document is there for the stage.
+    fn is_there(&self, name: &str, world: World<'_>) -> bool {
+        match world {
+            World::Sandbox(reads) if is_of_project(name) => {
+                reads.keys().any(|r| is_within(r, name)) || reads.iter().any(|(r, c)| self.is_in_read(name, r, c))
+            }
+            _ => self.places.path(name).symlink_metadata().is_ok(),
+        }
+    }
+
+    fn is_in_read(&self, name: &str, read: &SourcePath, content: &Content) -> bool {
+        content.kind == ContentKind::Folder && is_within(name, read) && self.places.path(name).symlink_metadata().is_ok()
+    }
+
+    fn name_changes(&self, inputs: &ObservedInputs, world: World<'_>) -> Vec<Reason> {
+        let appeared = inputs.absent.iter().filter(|name| self.is_there(name, world)).map(|name| Reason {
+            kind: ReasonKind::Observed,
+            name: name.clone(),
+            from: None,
+            to: Some("there".into()),
+        });
+        let gone = inputs.present.iter().filter(|name| {
+            let plain = name.trim_end_matches('/');
+            let is_folder = || self.places.path(plain).is_dir() == name.ends_with('/');
+            !self.is_there(plain, world) || (matches!(world, World::Tree) && !is_folder())
+        });
+        let gone = gone.map(|name| Reason {
+            kind: ReasonKind::Observed,
+            name: name.clone(),
+            from: Some("there".into()),
+            to: self.is_there(name.trim_end_matches('/'), world).then(|| "another kind".into()),
+        });
+        appeared.chain(gone).collect()
+    }
+
+    fn folder_change(
+        &self,
+        store: &Store,
+        folder: &ObservedFolder,
+        inputs: &ObservedInputs,
+        world: World<'_>,
+    ) -> Result<Option<Reason>, ReceiptError> {
+        let wanted: Option<BTreeSet<String>> = folder.modules.then(|| inputs.modules.iter().cloned().collect());
+        let now = match world {
+            World::Sandbox(reads) if is_of_project(&folder.path) => {
+                Some(self.sandbox_entries(&folder.path, wanted.as_ref(), reads))
+            }
+            _ => entries_text(&self.places.path(&folder.path), &folder.path, wanted.as_ref(), &self.outputs, &self.ignored),
+        };
+        let now = now.unwrap_or_default();
+        if Digest::of(&now) == folder.entries {
+            return Ok(None);
+        }
+        // Which entry it is that came or went.
+        let then = store.read(&folder.entries)?;
+        let lines = |text: &[u8]| -> BTreeSet<String> { String::from_utf8_lossy(text).lines().map(str::to_string).collect() };
+        let (then, now) = (lines(&then), lines(&now));
+        let below = |entry: &String| if folder.path.is_empty() { entry.clone() } else { format!("{}/{entry}", folder.path) };
+        let came = now.difference(&then).next().map(|e| (below(e), None, Some("there".to_string())));
+        let went = then.difference(&now).next().map(|e| (below(e), Some("there".to_string()), None));
+        let (name, from, to) = came.or(went).unwrap_or_else(|| (folder.path.clone(), None, None));
+        Ok(Some(Reason { kind: ReasonKind::Observed, name, from, to }))
+    }
+
+    /// The entries of a folder of a sandbox: what leads to what the stage declares.
+    fn sandbox_entries(&self, folder: &str, wanted: Option<&BTreeSet<String>>, reads: &BTreeMap<SourcePath, Content>) -> Vec<u8> {
+        let mut names = BTreeSet::new();
+        for (read, content) in reads {
+            let below = if folder.is_empty() { Some(&**read) } else { read.strip_prefix(folder).and_then(|r| r.strip_prefix('/')) };
+            let Some(below) = below.filter(|_| !read.is_absolute()) else { continue };
+            let own = below.split('/').next().unwrap_or_default();
+            let path = if folder.is_empty() { own.to_string() } else { format!("{folder}/{own}") };
+            let is_wanted = wanted.is_none_or(|w| own.split('.').next().is_some_and(|stem| w.contains(stem)));
+            if !is_wanted || self.ignored.covers(&path) || self.outputs.iter().any(|o| textum_base::overlap(o, &path)) {
+                continue;
+            }
+            let is_folder = below.contains('/') || content.kind == ContentKind::Folder;
+            names.insert(if is_folder { format!("{own}/\n") } else { format!("{own}\n") });
+        }
+        names.into_iter().collect::<String>().into_bytes()
+    }
+
+    fn list(&self, store: &Store, group: &ObservedGroup) -> Result<Rc<Vec<ObservedFile>>, ReceiptError> {
+        if let Some(known) = self.lists.borrow().get(&group.list) {
+            return Ok(known.clone());
+        }
+        let files = Rc::new(group.load_files(store)?);
+        self.lists.borrow_mut().insert(group.list, files.clone());
+        Ok(files)
+    }
+
+    fn group_changes(
+        &self,
+        store: &Store,
+        group: &ObservedGroup,
+        world: World<'_>,
+        most: usize,
+    ) -> Result<Vec<Reason>, ReceiptError> {
+        if self.unchanged.borrow().contains(&group.list) && group.kind != ObservedKind::Project {
+            return Ok(Vec::new());
+        }
+        let files = self.list(store, group)?;
+        let paths: Vec<PathBuf> = files.iter().map(|f| self.places.path(&f.path)).collect();
+        let now = self.files.look_all(&paths);
+        let mut found = Vec::new();
+        for ((file, path), now) in files.iter().zip(&paths).zip(now) {
+            // In a sandbox there is nothing of the project but what is declared.
+            let is_lacking = matches!(world, World::Sandbox(_)) && is_of_project(&file.path) && !self.is_there(&file.path, world);
+            let now = now.filter(|_| !is_lacking);
+            if now.is_some_and(|n| n.digest == file.digest && n.exec == file.exec) {
+                continue;
+            }
+            if group.kind == ObservedKind::Package {
+                let version = Packages::default().version_now(path, &group.name);
+                found.push(package_reason(group, version));
+                break;
+            }
+            found.push(Reason {
+                kind: ReasonKind::Observed,
+                name: file.path.clone(),
+                from: Some(file.digest.to_string()),
+                to: now.map(|n| n.digest.to_string()),
+            });
+            if found.len() >= most {
+                break;
+            }
+        }
+        if files.len() as u64 != group.files {
+            found.push(Reason::plain(ReasonKind::Observed, "its list of files, which is not whole"));
+        }
+        if found.is_empty() {
+            self.unchanged.borrow_mut().insert(group.list);
+        }
+        Ok(found)
+    }
+}
+
+fn package_reason(group: &ObservedGroup, version: Option<String>) -> Reason {
+    let edited = version.is_some() && version == group.version;
+    let to = if edited { version.map(|v| format!("{v}, edited in place")) } else { version };
+    Reason { kind: ReasonKind::Package, name: group.name.clone(), from: group.version.clone(), to }
+}

@@ -1,0 +1,40 @@
+//! What stages were seen to read: raw observations into documents, and documents held against what stands there now.
+//!
+//! [`ignore`]: what does not count; [`places`]: what a path is; [`packages`]: whose a file of an interpreter's folder is;
+//! [`settle`]: an observation into a document; [`check`]: what of it has changed; [`files`]: digests by metadata.
+
+mod check;
+mod files;
+mod ignore;
+mod packages;
+mod places;
+mod settle;
+
+pub use check::{ObservedCheck, World};
+pub use files::FileDigests;
+pub use ignore::{IGNORED, Ignored};
+pub use places::Places;
+pub use settle::{SettleError, Settled, Stage, settle};
+
+use std::collections::BTreeMap;
+
+/// Variables that are passed on to stages and count by value where stages are observed: time zone, language, where
+/// libraries lie and what graphics processors there are. Those that only say where programs and files lie do not:
+/// what was found by them is what counts.
+const COUNTED: [&str; 9] =
+    ["LANG", "LANGUAGE", "TZ", "LD_LIBRARY_PATH", "LIBRARY_PATH", "PKG_CONFIG_PATH", "JAVA_HOME", "R_HOME", "SSL_CERT_FILE"];
+const COUNTED_PREFIXES: [&str; 4] = ["LC_", "CUDA_", "NVIDIA_", "ROCM_"];
+
+/// The variables among these that count by value.
+pub fn variables_that_count(variables: &[(String, String)]) -> BTreeMap<String, Option<String>> {
+    let counts = |name: &str| COUNTED.contains(&name) || COUNTED_PREFIXES.iter().any(|p| name.starts_with(p));
+    variables.iter().filter(|(name, _)| counts(name)).map(|(name, value)| (name.clone(), Some(value.clone()))).collect()
+}
+
+/// Name of the processor and number of processors that this process may use.
+fn processor() -> String {
+    let text = std::fs::read_to_string("/proc/cpuinfo").unwrap_or_default();
+    let name = text.lines().find_map(|l| l.strip_prefix("model name")?.split_once(':').map(|(_, name)| name.trim().to_string()));
+    let count = std::thread::available_parallelism().map_or(1, usize::from);
+    format!("{}, {count} processors", name.unwrap_or_else(|| std::env::consts::ARCH.to_string()))
+}

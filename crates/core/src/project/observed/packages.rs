@@ -1,0 +1,234 @@
+//! Whose a file in an interpreter's folders is: a distribution's, the interpreter's own, nobody's.
+
+use std::collections::HashMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// What an interpreter's file belongs to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Owner {
+    /// A package, by name and version; the version is not always told.
+    Package(String, Option<String>),
+    /// An interpreter, by name.
+    Interpreter(String),
+}
+
+/// The distributions installed in folders, as far as they were asked for.
+#[derive(Default)]
+pub(super) struct Packages {
+    folders: HashMap<PathBuf, Arc<Installed>>,
+}
+
+/// The distributions in one folder.
+#[derive(Default)]
+struct Installed {
+    /// Names and versions.
+    all: Vec<(String, String)>,
+    /// By the first part of the paths of their files: most parts are of one only.
+    by_first: HashMap<String, Vec<usize>>,
+    /// By whole path, of the parts that several share.
+    by_path: HashMap<String, usize>,
+}
+
+/// A path cut in two: up to a folder of one of these names, and below it.
+fn split_at<'p>(path: &'p Path, names: &[&str]) -> Option<(PathBuf, &'p Path)> {
+    let folder = path.ancestors().skip(1).find(|a| a.file_name().is_some_and(|n| names.iter().any(|name| n == *name)))?;
+    Some((folder.to_path_buf(), path.strip_prefix(folder).ok()?))
+}
+
+/// The folder of an interpreter's standard library that a path lies in, such as `…/lib/python3.11`.
+pub(super) fn library_of(path: &Path) -> Option<PathBuf> {
+    let is_library = |folder: &&Path| {
+        let name = folder.file_name().and_then(|n| n.to_str()).unwrap_or_default();
+        let version = name.strip_prefix("python").or(name.strip_prefix("pypy")).unwrap_or_default();
+        version.starts_with(|c: char| c.is_ascii_digit())
+            && version.contains('.')
+            && folder.parent().and_then(Path::file_name).is_some_and(|lib| lib == "lib" || lib == "lib64")
+    };
+    path.ancestors().skip(1).find(is_library).map(Path::to_path_buf)
+}
+
+/// The folder that packages of Python are installed in, that a path lies in.
+pub(super) fn installed_in(path: &Path) -> Option<PathBuf> {
+    split_at(path, &["site-packages", "dist-packages"]).map(|(folder, _)| folder)
+}
+
+impl Packages {
+    /// Whose a file is; `None` for one that belongs to no package and no interpreter.
+    pub(super) fn owner(&mut self, path: &Path) -> Option<Owner> {
+        if let Some((folder, below)) = split_at(path, &["site-packages", "dist-packages"]) {
+            let installed = self.installed(&folder);
+            let (name, version) = installed.owner(&folder, below)?;
+            return Some(Owner::Package(name, Some(version)));
+        }
+        if let Some(library) = library_of(path) {
+            return Some(Owner::Interpreter(library.file_name()?.to_str()?.to_string()));
+        }
+        if let Some((_, below)) = split_at(path, &["node_modules"]) {
+            let mut parts = below.iter().filter_map(|p| p.to_str());
+            let first = parts.next()?;
+            let name = if first.starts_with('@') { format!("{first}/{}", parts.next()?) } else { first.to_string() };
+            return Some(Owner::Package(format!("node {name}"), None));
+        }
+        // R keeps each package in a folder of its library.
+        let (folder, below) = split_at(path, &["library", "site-library"])?;
+        let is_of_r = folder.iter().any(|part| part == "R" || part.to_str().is_some_and(|p| p.starts_with("R-")));
+        let name = below.iter().next()?.to_str()?.to_string();
+        (is_of_r && folder.join(&name).join("DESCRIPTION").is_file()).then(|| Owner::Package(format!("R {name}"), None))
+    }
+
+    fn installed(&mut self, folder: &Path) -> Arc<Installed> {
+        self.folders.entry(folder.to_path_buf()).or_insert_with(|| Arc::new(Installed::read(folder))).clone()
+    }
+
+    /// The version of a distribution now, in the folder that a file of it lies in.
+    pub(super) fn version_now(&mut self, file: &Path, name: &str) -> Option<String> {
+        let (folder, _) = split_at(file, &["site-packages", "dist-packages"])?;
+        self.installed(&folder).all.iter().find(|(n, _)| n == name).map(|(_, version)| version.clone())
+    }
+}
+
+/// The paths in a `RECORD` (the specification of recording installed distributions, PEP 376 and 627), as far as they
+/// lie in the folder itself.
+fn recorded_paths(record: &str) -> impl Iterator<Item = &str> {
+    record.lines().filter_map(|line| match line.strip_prefix('"') {
+        Some(quoted) => quoted.split('"').next(),
+        None => line.split(',').next(),
+    })
+}
+
+impl Installed {
+    fn read(folder: &Path) -> Installed {
+        let mut found = Installed::default();
+        let mut records = Vec::new();
+        for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+            let name = entry.file_name();
+            let Some(name) = name.to_str() else { continue };
+            let Some((project, version)) = name.strip_suffix(".dist-info").and_then(|n| n.split_once('-')) else { continue };
+            let number = found.all.len();
+            found.all.push((super::super::fingerprint::normal_name(project), version.to_string()));
+            found.by_first.entry(name.to_string()).or_default().push(number);
+            let Ok(record) = fs::read_to_string(entry.path().join("RECORD")) else { continue };
+            for path in recorded_paths(&record) {
+                let first = path.split('/').next().unwrap_or_default();
+                let owners = found.by_first.entry(first.to_string()).or_default();
+                if owners.last() != Some(&number) {
+                    owners.push(number);
+                }
+            }
+            records.push((number, record));
+        }
+        for (number, record) in &records {
+            for path in recorded_paths(record) {
+                let first = path.split('/').next().unwrap_or_default();
+                if found.by_first.get(first).is_some_and(|owners| owners.len() > 1) {
+                    found.by_path.insert(path.to_string(), *number);
+                }
+            }
+        }
+        found
+    }
+
+    fn owner(&self, folder: &Path, below: &Path) -> Option<(String, String)> {
+        let first = below.iter().next()?.to_str()?;
+        let owners = self.by_first.get(first)?;
+        let number = match owners[..] {
+            [one] => one,
+            _ => *self.by_path.get(below.to_str()?).or(owners.first())?,
+        };
+        let _ = folder;
+        self.all.get(number).cloned()
+    }
+}
+
+/// The source that a compiled Python file stands for, if it is there.
+pub(super) fn source_of(path: &Path) -> Option<PathBuf> {
+    let name = path.file_name()?.to_str()?.strip_suffix(".pyc")?;
+    let folder = path.parent()?;
+    let source = match folder.file_name()? == "__pycache__" {
+        true => folder.parent()?.join(format!("{}.py", name.split('.').next()?)),
+        false => folder.join(format!("{name}.py")),
+    };
+    source.is_file().then_some(source)
+}
+
+/// The first part of the name of the module that a file is, if it is one: what `import` looks for in a folder.
+pub(super) fn module_of(path: &Path) -> Option<String> {
+    let name = path.file_name()?.to_str()?;
+    if !(name.ends_with(".py") || name.ends_with(".so") || name.ends_with(".pyc")) {
+        return None;
+    }
+    let stem = |text: &str| text.split('.').next().map(str::to_string);
+    let below = split_at(path, &["site-packages", "dist-packages", "lib-dynload"]).map(|(_, below)| below);
+    let below = below.or_else(|| library_of(path).and_then(|library| path.strip_prefix(library).ok().map(|b| b.into())));
+    if let Some(below) = below {
+        return stem(below.iter().next()?.to_str()?);
+    }
+    // A package of the project: the topmost folder that is one.
+    let mut top = None;
+    for folder in path.ancestors().skip(1).take_while(|f| f.join("__init__.py").is_file()) {
+        top = folder.file_name().and_then(|n| n.to_str()).map(str::to_string);
+    }
+    top.or_else(|| stem(name))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn put(folder: &Path, path: &str, text: &str) {
+        let full = folder.join(path);
+        fs::create_dir_all(full.parent().unwrap()).unwrap();
+        fs::write(full, text).unwrap();
+    }
+
+    #[test]
+    fn a_file_belongs_to_the_distribution_that_recorded_it() {
+        let tree = tempfile::tempdir().unwrap();
+        let site = tree.path().join("lib/python3.11/site-packages");
+        put(
+            &site,
+            "Loom_Kit-2.1.dist-info/RECORD",
+            "loom_kit/__init__.py,sha256=x,1\nloom_kit/a.py,,\n../../../bin/loom,,\nshared/one.py,,\n",
+        );
+        put(&site, "weft-0.3.dist-info/RECORD", "weft.py,,\n\"shared/two, more.py\",,\n");
+        let mut packages = Packages::default();
+        let mut whose = |path: &str| packages.owner(&site.join(path));
+        let package = |name: &str, version: &str| Some(Owner::Package(name.into(), Some(version.into())));
+        assert_eq!(whose("loom_kit/deep/b.so"), package("loom-kit", "2.1"));
+        assert_eq!(whose("weft.py"), package("weft", "0.3"));
+        assert_eq!(whose("shared/one.py"), package("loom-kit", "2.1"));
+        assert_eq!(whose("shared/two, more.py"), package("weft", "0.3"));
+        assert_eq!(whose("weft-0.3.dist-info/METADATA"), package("weft", "0.3"));
+        assert_eq!(whose("sitecustomize.py"), None);
+        assert_eq!(
+            packages.owner(&tree.path().join("lib/python3.11/json/decoder.py")),
+            Some(Owner::Interpreter("python3.11".into()))
+        );
+        assert_eq!(
+            packages.owner(&tree.path().join("app/node_modules/@shed/warp/i.js")),
+            Some(Owner::Package("node @shed/warp".into(), None))
+        );
+        assert_eq!(packages.owner(Path::new("/work/shed/library/x.csv")), None);
+        assert_eq!(packages.version_now(&site.join("weft.py"), "weft"), Some("0.3".into()));
+    }
+
+    #[test]
+    fn modules_are_named_as_they_are_imported() {
+        let tree = tempfile::tempdir().unwrap();
+        put(tree.path(), "shed/__init__.py", "");
+        put(tree.path(), "shed/looms/__init__.py", "");
+        put(tree.path(), "shed/looms/stop.py", "");
+        put(tree.path(), "units.py", "");
+        let module = |path: &str| module_of(&tree.path().join(path));
+        assert_eq!(module("shed/looms/stop.py").as_deref(), Some("shed"));
+        assert_eq!(module("units.py").as_deref(), Some("units"));
+        assert_eq!(module("lib/python3.11/json/decoder.py").as_deref(), Some("json"));
+        assert_eq!(module("lib/python3.11/lib-dynload/_bisect.cpython-311-x86_64-linux-gnu.so").as_deref(), Some("_bisect"));
+        assert_eq!(module("lib/python3.11/site-packages/numpy/core/x.py").as_deref(), Some("numpy"));
+        assert_eq!(module("data.csv"), None);
+        assert_eq!(source_of(&tree.path().join("__pycache__/units.cpython-311.pyc")), Some(tree.path().join("units.py")));
+        assert_eq!(source_of(&tree.path().join("__pycache__/gone.cpython-311.pyc")), None);
+    }
+}

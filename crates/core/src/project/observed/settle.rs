@@ -1,0 +1,360 @@
+//! An observation, made into the document that the stage's receipt names. What was read is looked at once more: a
+//! file that somebody has changed since it was opened is no input that could be named.
+
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::path::{Path, PathBuf};
+
+use textum_base::{is_within, overlap};
+use textum_observe::{Observation, Stamp, to_text};
+
+use super::files::FileDigests;
+use super::ignore::Ignored;
+use super::packages::{Owner, Packages, installed_in, library_of, module_of, source_of};
+use super::places::{Area, Places, is_of_project};
+use crate::project::fingerprint::Stat;
+use crate::record::receipt::{
+    OBSERVED, ObservedFile, ObservedFolder, ObservedGroup, ObservedInputs, ObservedKind, canonical, list_text,
+};
+use crate::store::{Digest, StoreError, Writer};
+
+/// Why an observation could not be settled.
+#[derive(Debug, thiserror::Error)]
+pub enum SettleError {
+    /// The store.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The document.
+    #[error(transparent)]
+    Document(#[from] crate::record::receipt::DocumentError),
+}
+
+/// A stage as it was declared, for telling what it read beside that.
+pub struct Stage<'a> {
+    /// Names of paths.
+    pub places: &'a Places,
+    /// What does not count.
+    pub ignored: &'a Ignored,
+    /// The paths that it declares to read: nothing in them need be noted.
+    pub reads: Vec<String>,
+    /// The paths that it brings forth.
+    pub outputs: Vec<String>,
+    /// The outputs of all stages: in a folder that is listed they come and go.
+    pub all_outputs: Vec<String>,
+    /// The variables that it got.
+    pub variables: &'a [(String, String)],
+    /// Textum's own program: a stage that tells it something does not depend on which it is.
+    pub program: Option<PathBuf>,
+    /// Textum's own folder. A sandbox in it is the stage's.
+    pub state: Option<PathBuf>,
+    /// The packages that count, if only some do.
+    pub packages: Option<&'a [String]>,
+    /// Whether libraries and data of the system count.
+    pub count_system: bool,
+}
+
+/// What an observation comes to.
+pub struct Settled {
+    /// The document.
+    pub inputs: ObservedInputs,
+    /// Its digest.
+    pub digest: Digest,
+    /// Files that were changed by somebody since they were opened.
+    pub touched: Vec<String>,
+    /// Files of the project that the stage reads without declaring them.
+    pub undeclared: Vec<String>,
+}
+
+/// A file that was read.
+struct Read {
+    name: String,
+    path: PathBuf,
+    kind: ObservedKind,
+    owner: (String, Option<String>),
+    stamp: Option<Stamp>,
+}
+
+struct Settling<'a> {
+    stage: &'a Stage<'a>,
+    packages: Packages,
+    modules: BTreeSet<String>,
+    /// Folders that modules were read from.
+    module_folders: HashSet<PathBuf>,
+}
+
+fn is_same(stamp: &Stamp, stat: &Stat) -> bool {
+    (stamp.size, stamp.mtime, stamp.ctime, stamp.inode) == (stat.size, stat.mtime, stat.ctime, stat.inode)
+}
+
+/// Settles an observation. With a writer, files of the project, lists and the document go into the store.
+pub fn settle(
+    stage: &Stage<'_>,
+    observation: &Observation,
+    files: &FileDigests,
+    writer: Option<&Writer<'_>>,
+) -> Result<Settled, SettleError> {
+    let mut settling = Settling { stage, packages: Packages::default(), modules: BTreeSet::new(), module_folders: HashSet::new() };
+    let reads = settling.reads(observation);
+    let now = files.look_all(&reads.iter().map(|r| r.path.clone()).collect::<Vec<_>>());
+    let mut groups: BTreeMap<(ObservedKind, (String, Option<String>)), Vec<ObservedFile>> = BTreeMap::new();
+    let mut touched = Vec::new();
+    for (read, now) in reads.into_iter().zip(now) {
+        let counts = settling.counts(read.kind, &read.owner.0);
+        let Some(now) = now else {
+            // Gone, or no file that can be read: what it was cannot be told.
+            if counts {
+                touched.push(read.name);
+            }
+            continue;
+        };
+        if counts && read.stamp.is_some_and(|then| !is_same(&then, &now.stat)) {
+            touched.push(read.name.clone());
+            continue;
+        }
+        if let (ObservedKind::Project, Some(writer)) = (read.kind, writer)
+            && !writer.contains(&now.digest)?
+            && writer.put_file(&read.path)?.digest != now.digest
+        {
+            touched.push(read.name.clone());
+            continue;
+        }
+        let file = ObservedFile { path: read.name, exec: now.exec, size: now.stat.size, digest: now.digest };
+        groups.entry((read.kind, read.owner)).or_default().push(file);
+    }
+    let put = |text: &[u8]| -> Result<Digest, StoreError> {
+        match writer {
+            Some(writer) => writer.put_bytes(text).map(|stored| stored.digest),
+            None => Ok(Digest::of(text)),
+        }
+    };
+    let undeclared: Vec<String> = groups
+        .iter()
+        .filter(|((kind, _), _)| *kind == ObservedKind::Project)
+        .flat_map(|(_, files)| files.iter().map(|f| f.path.clone()))
+        .collect();
+    let mut documents = Vec::new();
+    for ((kind, (name, version)), mut files) in groups {
+        files.sort_by(|a, b| a.path.cmp(&b.path));
+        files.dedup_by(|a, b| a.path == b.path);
+        let list = put(&list_text(&files))?;
+        let (count, size) = (files.len() as u64, files.iter().map(|f| f.size).sum());
+        let counts = settling.counts(kind, &name);
+        documents.push(ObservedGroup { kind, name, version, counts, files: count, size, list });
+    }
+    let mut listed = Vec::new();
+    for (path, folder, modules) in settling.listed(observation) {
+        let wanted = modules.then_some(&settling.modules);
+        let Some(text) = entries_text(&folder, &path, wanted, &stage.all_outputs, stage.ignored) else { continue };
+        listed.push(ObservedFolder { path, entries: put(&text)?, modules });
+    }
+    let inputs = ObservedInputs {
+        r#type: OBSERVED.to_string(),
+        groups: documents,
+        absent: settling.absent(observation),
+        present: settling.present(observation),
+        modules: if listed.iter().any(|l| l.modules) { settling.modules.iter().cloned().collect() } else { Vec::new() },
+        listed,
+        variables: super::variables_that_count(stage.variables),
+        network: observation.network.clone(),
+        state: settling.changed(&observation.read_and_changed),
+        changed: settling.changed(&observation.changed),
+        unseen: observation.unseen.clone(),
+        processor: super::processor(),
+    };
+    let text = canonical(&inputs)?;
+    let digest = match writer {
+        Some(writer) => writer.put_document(&text)?,
+        None => Digest::of(&text),
+    };
+    Ok(Settled { inputs, digest, touched, undeclared })
+}
+
+impl Settling<'_> {
+    fn counts(&self, kind: ObservedKind, name: &str) -> bool {
+        match kind {
+            ObservedKind::Project | ObservedKind::Elsewhere | ObservedKind::Interpreter | ObservedKind::Program => true,
+            ObservedKind::Package => {
+                self.stage.packages.is_none_or(|these| these.iter().any(|n| crate::project::fingerprint::normal_name(n) == name))
+            }
+            ObservedKind::System => self.stage.count_system,
+        }
+    }
+
+    /// Whether a path of the project is declared, brought forth by the stage, or Textum's.
+    fn is_known(&self, name: &str) -> bool {
+        self.stage.reads.iter().chain(&self.stage.outputs).any(|known| is_within(name, known))
+            || matches!(name, textum_base::MANIFEST_NAME | textum_base::TREE_RECEIPT_NAME)
+    }
+
+    fn is_textums(&self, path: &Path) -> bool {
+        let in_state = || self.stage.state.as_ref().is_some_and(|state| path.starts_with(state));
+        self.stage.program.as_deref() == Some(path) || (in_state() && !self.stage.places.holds(path))
+    }
+
+    /// The path as documents name it, unless it does not count at all.
+    fn name(&self, observed: &str) -> Option<(String, Area)> {
+        let (name, area) = self.stage.places.name(observed)?;
+        let declared_elsewhere = area != Area::Project && self.stage.reads.iter().any(|r| is_within(observed, r));
+        if self.stage.ignored.covers(&name) || (area == Area::Project && self.is_known(&name)) || declared_elsewhere {
+            return None;
+        }
+        Some((name, area))
+    }
+
+    fn reads(&mut self, observation: &Observation) -> Vec<Read> {
+        let mut reads: Vec<Read> = Vec::with_capacity(observation.opened.len());
+        for opened in &observation.opened {
+            let mut path = textum_observe::from_text(&opened.path);
+            let mut stamp = Some(opened.stamp);
+            if let Some(source) = source_of(&path) {
+                // A compiled file stands for its source, by which it is judged.
+                (path, stamp) = (source, None);
+            }
+            if let Some(module) = module_of(&path) {
+                self.modules.insert(module);
+                self.module_folders.extend(path.parent().map(Path::to_path_buf));
+            }
+            if self.is_textums(&path) {
+                continue;
+            }
+            let observed = to_text(std::os::unix::ffi::OsStrExt::as_bytes(path.as_os_str()));
+            let Some((name, area)) = self.name(&observed) else { continue };
+            let owner = self.packages.owner(&path);
+            let (kind, owner) = match (owner, area) {
+                (Some(Owner::Package(name, version)), _) => (ObservedKind::Package, (name, version)),
+                (Some(Owner::Interpreter(name)), _) => (ObservedKind::Interpreter, (name, None)),
+                (None, Area::Project) => (ObservedKind::Project, Default::default()),
+                (None, Area::System) if opened.executed => (ObservedKind::Program, Default::default()),
+                // The time zone of the machine is a file of the system that everybody sets.
+                (None, Area::System) if !matches!(name.as_str(), "/etc/localtime" | "/etc/timezone") => {
+                    (ObservedKind::System, Default::default())
+                }
+                (None, _) => (ObservedKind::Elsewhere, Default::default()),
+            };
+            reads.push(Read { name, path, kind, owner, stamp });
+        }
+        reads.sort_by(|a, b| a.name.cmp(&b.name));
+        reads.dedup_by(|later, first| {
+            let same = later.name == first.name;
+            // The source itself may have been opened beside its compiled form.
+            first.stamp = first.stamp.or(later.stamp.filter(|_| same));
+            same
+        });
+        reads
+    }
+
+    fn listed(&self, observation: &Observation) -> Vec<(String, PathBuf, bool)> {
+        let mut found = Vec::new();
+        for listed in &observation.listed {
+            let path = textum_observe::from_text(&listed.path);
+            let is_root_of_modules = installed_in(&path.join("x")).is_some_and(|folder| folder == path)
+                || library_of(&path.join("x")).is_some_and(|folder| folder == path);
+            let in_packages = installed_in(&path).is_some() || library_of(&path).is_some() || is_root_of_modules;
+            let reads_modules = self.module_folders.contains(&path);
+            let modules = listed.for_modules && (reads_modules || in_packages);
+            // Inside of packages nobody looks for what might be there; at their top another module of a name counts.
+            if in_packages && !(is_root_of_modules && modules) {
+                continue;
+            }
+            if self.is_textums(&path) {
+                continue;
+            }
+            let is_root = self.stage.places.path("").canonicalize().is_ok_and(|root| root == path);
+            let named = if is_root { Some((String::new(), Area::Project)) } else { self.name(&listed.path) };
+            match named {
+                Some((_, Area::System)) if !modules => {}
+                Some((name, _)) => found.push((name, path, modules)),
+                None => {}
+            }
+        }
+        found
+    }
+
+    fn absent(&self, observation: &Observation) -> Vec<String> {
+        let search = self.stage.variables.iter().find(|(name, _)| name == "PATH").map_or("", |(_, value)| value.as_str());
+        let search: HashSet<&Path> = search.split(':').filter(|p| !p.is_empty()).map(Path::new).collect();
+        let mut found = Vec::new();
+        for absent in &observation.absent {
+            let path = textum_observe::from_text(&absent.path);
+            if self.is_textums(&path) {
+                continue;
+            }
+            let Some((name, area)) = self.name(&absent.path) else { continue };
+            let is_searched = path.parent().is_some_and(|folder| search.contains(folder));
+            let in_packages = installed_in(&path).is_some() || library_of(&path).is_some();
+            let counts = match area {
+                Area::Project => !in_packages,
+                Area::Elsewhere => is_searched || (!absent.looked_for && !in_packages),
+                Area::System => is_searched,
+            };
+            if counts && self.stage.places.path(&name).symlink_metadata().is_err() {
+                found.push(name);
+            }
+        }
+        found
+    }
+
+    fn present(&self, observation: &Observation) -> Vec<String> {
+        let mut found = Vec::new();
+        for looked_at in &observation.looked_at {
+            let Some((name, Area::Project)) = self.name(looked_at) else { continue };
+            let path = self.stage.places.path(&name);
+            if installed_in(&path.join("x")).is_some() || library_of(&path.join("x")).is_some() || self.is_textums(&path) {
+                continue;
+            }
+            // The folders above what is declared are there for its sake.
+            if self.stage.reads.iter().chain(&self.stage.all_outputs).any(|known| overlap(known, &name)) {
+                continue;
+            }
+            match std::fs::metadata(&path) {
+                Ok(meta) if meta.is_dir() => found.push(format!("{name}/")),
+                Ok(_) => found.push(name),
+                Err(_) => {}
+            }
+        }
+        found
+    }
+
+    fn changed(&self, paths: &[String]) -> Vec<String> {
+        let mut found = Vec::new();
+        for observed in paths {
+            let path = textum_observe::from_text(observed);
+            let Some((name, area)) = self.name(observed) else { continue };
+            let counts = match area {
+                Area::Project => !self.stage.outputs.iter().any(|o| is_within(o, &name)),
+                // What is no longer there was a temporary file; what stays in a temporary folder is nobody's.
+                Area::Elsewhere | Area::System => !path.starts_with(std::env::temp_dir()),
+            };
+            if counts && !self.is_textums(&path) && path.is_file() && is_of_project(&name) | (area != Area::Project) {
+                found.push(name);
+            }
+        }
+        found
+    }
+}
+
+/// The names of a folder's entries; those of modules only, where only these are wanted. Outputs of stages and what
+/// does not count are left out: they come and go. `None` for what is no folder.
+pub(super) fn entries_text(
+    folder: &Path,
+    name: &str,
+    wanted: Option<&BTreeSet<String>>,
+    outputs: &[String],
+    ignored: &Ignored,
+) -> Option<Vec<u8>> {
+    let mut names = Vec::new();
+    for entry in std::fs::read_dir(folder).ok()?.flatten() {
+        let own = entry.file_name();
+        let own = to_text(std::os::unix::ffi::OsStrExt::as_bytes(own.as_os_str())).replace('\n', "\\x0a");
+        let path = if name.is_empty() { own.clone() } else { format!("{name}/{own}") };
+        let is_wanted = wanted.is_none_or(|w| own.split('.').next().is_some_and(|stem| w.contains(stem)));
+        let is_textums =
+            is_of_project(&path) && matches!(path.as_str(), textum_base::MANIFEST_NAME | textum_base::TREE_RECEIPT_NAME);
+        if !is_wanted || is_textums || ignored.covers(&path) || outputs.iter().any(|o| overlap(o, &path)) {
+            continue;
+        }
+        let is_folder = entry.file_type().is_ok_and(|t| t.is_dir());
+        names.push(if is_folder { format!("{own}/\n") } else { format!("{own}\n") });
+    }
+    names.sort_unstable();
+    Some(names.concat().into_bytes())
+}

@@ -1,0 +1,216 @@
+//! What a stage was seen to read, declared or not: the document that its receipt names.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+
+use serde::{Deserialize, Serialize};
+
+use super::Content;
+use crate::store::{Digest, Store};
+
+/// The `type` of a document of observed inputs.
+pub const OBSERVED: &str = "textum/observed-inputs@1";
+
+/// Whether a stage was observed, and what came of it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Observed {
+    /// Whether it was.
+    pub how: ObservedHow,
+    /// Why not, if not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub because: Option<String>,
+    /// The document of its observed inputs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub inputs: Option<Digest>,
+    /// Whether it was sealed: nothing else could be read.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub sealed: bool,
+}
+
+/// Whether a stage was observed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ObservedHow {
+    /// It was.
+    Yes,
+    /// It was not: the system does not allow it, or the manifest says so.
+    No,
+    /// It was not, and a person said that its result is to be trusted.
+    Trusted,
+}
+
+/// Everything that a stage was seen to read beside what it declares. Paths are relative to the project, `~/…` below
+/// the home folder, or absolute; bytes that are no UTF-8 are written `\xNN`.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ObservedInputs {
+    /// [`OBSERVED`].
+    pub r#type: String,
+    /// Files that were read, in groups.
+    pub groups: Vec<ObservedGroup>,
+    /// Names that were not there. They count.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub absent: Vec<String>,
+    /// Names of the project that were looked at without being read; a folder's ends in `/`. That they are there counts.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub present: Vec<String>,
+    /// Folders whose entries were listed. The entries count.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub listed: Vec<ObservedFolder>,
+    /// Modules that were imported, by the first part of their name: of a folder that was listed for modules, only
+    /// entries with these names count.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub modules: Vec<String>,
+    /// Variables that were passed on and count by value; `null` when not set.
+    pub variables: BTreeMap<String, Option<String>>,
+    /// Network addresses connected to. They cannot be checked.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub network: Vec<String>,
+    /// Files outside of the declared outputs that the stage both reads and changes: state that it keeps.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub state: Vec<String>,
+    /// Files outside of the declared outputs that were written or deleted.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub changed: Vec<String>,
+    /// What could not be seen.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unseen: Vec<String>,
+    /// The processor's name and the number of processors that could be used. Recorded only.
+    pub processor: String,
+}
+
+/// What a group of files is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ObservedKind {
+    /// Files of the project that the stage does not declare.
+    Project,
+    /// Files anywhere else: the home folder, a mounted share.
+    Elsewhere,
+    /// Files of an installed package.
+    Package,
+    /// Files of an interpreter: its standard library.
+    Interpreter,
+    /// Programs of the system that were executed.
+    Program,
+    /// Libraries and data of the system.
+    System,
+}
+
+/// Files that were read and belong together.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ObservedGroup {
+    /// What they are.
+    pub kind: ObservedKind,
+    /// The name of the package or interpreter; empty otherwise.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub name: String,
+    /// The version of the package.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub version: Option<String>,
+    /// Whether a change of one of them means that the result cannot be used again.
+    pub counts: bool,
+    /// How many files.
+    pub files: u64,
+    /// Their bytes.
+    pub size: u64,
+    /// The list of them: a line for each with digest, `file` or `exec`, size and path, sorted by path.
+    pub list: Digest,
+}
+
+/// A folder whose entries were listed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ObservedFolder {
+    /// Its path.
+    pub path: String,
+    /// The text of its entries' names, a line for each, folders with `/` at the end, sorted.
+    pub entries: Digest,
+    /// Whether only entries with the names of imported modules count.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub modules: bool,
+}
+
+/// A file of a list.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ObservedFile {
+    /// Its path, as in the document.
+    pub path: String,
+    /// Whether it may be executed.
+    pub exec: bool,
+    /// Its size in bytes.
+    pub size: u64,
+    /// Its digest.
+    pub digest: Digest,
+}
+
+impl ObservedFile {
+    /// Its content.
+    pub fn content(&self) -> Content {
+        let kind = if self.exec { super::ContentKind::Exec } else { super::ContentKind::File };
+        Content { kind, ..Content::file(self.digest, self.size) }
+    }
+}
+
+/// The text of a list of files.
+pub fn list_text(files: &[ObservedFile]) -> Vec<u8> {
+    let mut out = String::new();
+    for file in files {
+        let kind = if file.exec { "exec" } else { "file" };
+        let path = file.path.replace('\n', "\\x0a");
+        let _ = writeln!(out, "{} {kind} {} {path}", file.digest.hex(), file.size);
+    }
+    out.into_bytes()
+}
+
+/// The files of a list; `None` for a text that is none.
+pub fn files_of_list(text: &[u8]) -> Option<Vec<ObservedFile>> {
+    let text = std::str::from_utf8(text).ok()?;
+    let file = |line: &str| {
+        let mut parts = line.splitn(4, ' ');
+        let digest = Digest::from_hex(parts.next()?)?;
+        let exec = match parts.next()? {
+            "exec" => true,
+            "file" => false,
+            _ => return None,
+        };
+        let size = parts.next()?.parse().ok()?;
+        Some(ObservedFile { path: parts.next()?.to_string(), exec, size, digest })
+    };
+    text.lines().map(file).collect()
+}
+
+impl ObservedInputs {
+    /// Reads a document of observed inputs from the store.
+    pub fn load(store: &Store, digest: &Digest) -> Result<ObservedInputs, super::ReceiptError> {
+        Ok(super::read_document(digest, &store.read(digest)?)?)
+    }
+
+    /// The groups of one kind.
+    pub fn of_kind(&self, kind: ObservedKind) -> impl Iterator<Item = &ObservedGroup> {
+        self.groups.iter().filter(move |g| g.kind == kind)
+    }
+}
+
+impl ObservedGroup {
+    /// Reads the list of its files from the store. A list that is none has no files: the document is then taken for
+    /// changed by whoever compares.
+    pub fn load_files(&self, store: &Store) -> Result<Vec<ObservedFile>, super::ReceiptError> {
+        Ok(files_of_list(&store.read(&self.list)?).unwrap_or_default())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_list_of_files_is_read_as_it_was_written_and_nothing_else_is_one() {
+        let file = |path: &str, exec| ObservedFile { path: path.into(), exec, size: 3, digest: Digest::of(path.as_bytes()) };
+        let files = vec![file("lib/units.py", false), file("~/with space.cfg", true), file("/opt/\\xff", false)];
+        let text = list_text(&files);
+        assert_eq!(files_of_list(&text).unwrap(), files);
+        assert_eq!(files_of_list(b"").unwrap(), []);
+        for bad in [&b"x"[..], b"abc file 3 p", b"\xff", &text[1..]] {
+            assert!(files_of_list(bad).is_none());
+        }
+    }
+}

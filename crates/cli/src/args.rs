@@ -104,6 +104,8 @@ pub enum Command {
     Demo(commands::demo::DemoArgs),
     /// Show what a run would do, and why; nothing is written
     Plan(commands::plan::PlanArgs),
+    /// Write what stages were seen to read, without declaring it, into the manifest
+    Adopt(commands::adopt::AdoptArgs),
     /// Execute what has changed, reuse what is recorded; also a sweep over parameters
     Run(commands::run::RunArgs),
     /// Go on with a stopped or interrupted run from its last checkpoint

@@ -13,6 +13,7 @@ use textum_core::maintain::rebuild::RebuildError;
 use textum_core::maintain::restore::{ParamsError, RestoreError};
 use textum_core::maintain::upkeep::UpkeepError;
 use textum_core::maintain::verify::VerifyError;
+use textum_core::pipeline::adopt::AdoptError;
 use textum_core::pipeline::exec::ExecError;
 use textum_core::pipeline::plan::{PlanError, ReadError};
 use textum_core::project::fingerprint::{PythonError, ScanError};
@@ -193,6 +194,9 @@ unwrapping!(TreeReceiptError { Io },
 unwrapping!(ReadError { Scan, Store });
 unwrapping!(PlanError { Mistakes, Read, Python, Ledger, Receipt, Document, Tree },
     PlanError::NoStage { .. } => absent("`textum plan` lists the stages"),
+);
+unwrapping!(AdoptError { Plan, Ledger, Receipt, Document, Store, Io, Mistakes, Load },
+    AdoptError::Layout(_) => wrong("`textum adopt --dry-run` tells what it reads"),
 );
 unwrapping!(PutError { Io, Store, Clear },
     PutError::LinkLeaves { .. } => damaged("the receipt that speaks of it is not one that Textum wrote: restore what you need path by path, as in RUN:PATH"),

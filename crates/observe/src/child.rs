@@ -6,7 +6,7 @@ use std::path::Path;
 use std::process::{Command, ExitCode};
 
 use nix::sys::ptrace;
-use nix::sys::signal::{Signal, raise};
+use nix::sys::signal::{SigSet, Signal, raise};
 use textum_base::fsio;
 
 use super::filter::program;
@@ -21,6 +21,8 @@ const NOT_EXECUTABLE: u8 = 126;
 /// written down in place of the observation.
 pub fn become_command(record: &Path, seal_file: &Path, command: &[OsString]) -> ExitCode {
     let Some((name, arguments)) = command.split_first() else { return ExitCode::from(NOT_FOUND) };
+    // The tracer has blocked them all for itself.
+    let _ = SigSet::all().thread_unblock();
     let traced = match ptrace::traceme().and_then(|()| raise(Signal::SIGSTOP)) {
         Ok(()) => Ok(()),
         Err(e) => Err(format!("tracing is not permitted here ({})", e.desc())),

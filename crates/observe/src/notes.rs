@@ -20,6 +20,7 @@ struct Note {
     /// How it stood when it was first read.
     read: Option<Stamp>,
     executed: bool,
+    linked: bool,
     looked_at: bool,
     listed: bool,
     listed_for_modules: bool,
@@ -284,6 +285,9 @@ impl Notes {
             && let Ok(meta) = fs::metadata(&from)
         {
             self.reads(&from, &meta, false);
+            if let Some(note) = self.paths.get_mut(&from) {
+                note.linked = true;
+            }
         }
         self.changes(to);
     }
@@ -307,7 +311,7 @@ impl Notes {
                 all.listed.push(Listed { path: path.clone(), for_modules: !note.listed });
             }
             match note.read {
-                Some(stamp) => all.opened.push(Opened { path, stamp, executed: note.executed }),
+                Some(stamp) => all.opened.push(Opened { path, stamp, linked: note.linked, executed: note.executed }),
                 None if note.looked_at => all.looked_at.push(path),
                 None if note.absent => all.absent.push(Absent { path, looked_for: !note.asked_to_open }),
                 None => {}

@@ -23,6 +23,9 @@ pub struct Opened {
     pub path: String,
     /// How it stood.
     pub stamp: Stamp,
+    /// Whether the command made or removed a hard link of it: then its time of change says nothing.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub linked: bool,
     /// Whether it was executed.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub executed: bool,

@@ -44,8 +44,7 @@ fn fail(why: &str) -> ExitCode {
 }
 
 fn run(record: &Path, seal: &Path, command: &[OsString]) -> Result<End, String> {
-    // What is meant for the command reaches it by its group; the tracer waits until it has ended. A process that is
-    // started begins with no signal blocked.
+    // What is meant for the command reaches it by its group; the tracer waits until it has ended.
     SigSet::all().thread_block().map_err(|e| e.to_string())?;
     let _ = nix::sys::prctl::set_child_subreaper(true);
     let program = std::env::current_exe().map_err(|e| e.to_string())?;
@@ -94,8 +93,12 @@ enum Told {
 fn wait(pid: Option<Pid>) -> Result<Option<Told>, String> {
     let options = rustix::process::WaitOptions::from_bits_retain(libc::__WALL as u32);
     loop {
-        let whom = pid.and_then(|p| rustix::process::Pid::from_raw(p.as_raw()));
-        match rustix::process::waitpid(whom, options) {
+        // Of its `waitpid`, nobody in particular would be the own process group only.
+        let told = match pid.and_then(|p| rustix::process::Pid::from_raw(p.as_raw())) {
+            Some(pid) => rustix::process::waitpid(Some(pid), options),
+            None => rustix::process::wait(options),
+        };
+        match told {
             Ok(None) | Err(rustix::io::Errno::INTR) => {}
             Err(rustix::io::Errno::CHILD) => return Ok(None),
             Err(e) => return Err(e.to_string()),

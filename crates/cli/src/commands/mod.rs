@@ -1,5 +1,6 @@
 //! One file a command: its arguments, and `run`: open, ask the core, render.
 
+pub mod adopt;
 pub mod compare;
 pub mod data;
 pub mod demo;

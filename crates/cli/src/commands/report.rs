@@ -80,6 +80,8 @@ pub fn run(global: &Global, args: &ReportArgs, ui: &Ui) -> Result<u8, Failure> {
             environments: &[],
             used_by: &[],
             versions: &versions,
+            all: false,
+            store: &project.store,
             now: textum_base::clock::now(),
         },
         &crate::ui::Style::new(false),

@@ -4,11 +4,12 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use textum_base::ProjectPath;
 use textum_core::fsio::TreeDir;
 use textum_core::inspect::lineage::{NodeKind, Target, Trace, find_target, trace};
 use textum_core::project::tree::put_new;
 use textum_core::project::workspace::Project;
-use textum_core::record::receipt::{EnvironmentRecord, RunReceipt};
+use textum_core::record::receipt::{EnvironmentRecord, ObservedFile, ObservedInputs, RunReceipt, StageReceipt};
 
 use super::{here, open, versions_by_content};
 use crate::args::{Format, Global};
@@ -28,6 +29,9 @@ pub struct TraceArgs {
     /// Write the exact code and other sources that are no dataset into this folder
     #[arg(long, value_name = "DIR", value_hint = clap::ValueHint::DirPath)]
     code: Option<PathBuf>,
+    /// Tell every observed file, not only groups of them
+    #[arg(long)]
+    all: bool,
 }
 
 /// Traces.
@@ -41,12 +45,12 @@ pub fn run(global: &Global, args: &TraceArgs, ui: &Ui) -> Result<u8, Failure> {
     match ui.format {
         Format::Dot => ui.result(&render::trace::dot(&found)),
         Format::Mermaid => ui.result(&render::trace::mermaid(&found)),
-        _ => tell(&project, &target, &found, ui)?,
+        _ => tell(&project, &target, &found, args.all, ui)?,
     }
     Ok(0)
 }
 
-fn tell(project: &Project, target: &Target, found: &Trace, ui: &Ui) -> Result<(), Failure> {
+fn tell(project: &Project, target: &Target, found: &Trace, all: bool, ui: &Ui) -> Result<(), Failure> {
     let mut runs = BTreeMap::new();
     let mut environments: Vec<EnvironmentRecord> = Vec::new();
     let mut used_by: Vec<String> = Vec::new();
@@ -62,7 +66,7 @@ fn tell(project: &Project, target: &Target, found: &Trace, ui: &Ui) -> Result<()
         }
     }
     for place in project.ledger.places_of(&target.digest)?.iter().filter(|p| p.role == "read") {
-        let receipt = textum_core::record::receipt::StageReceipt::load(&project.store, &place.receipt)?;
+        let receipt = StageReceipt::load(&project.store, &place.receipt)?;
         let line = format!("{} in run {}", receipt.inputs.stage, receipt.run);
         if !used_by.contains(&line) {
             used_by.push(line);
@@ -75,6 +79,8 @@ fn tell(project: &Project, target: &Target, found: &Trace, ui: &Ui) -> Result<()
         environments: &environments,
         used_by: &used_by,
         versions: &versions_by_content(project)?,
+        all,
+        store: &project.store,
         now: textum_base::clock::now(),
     };
     match ui.format {
@@ -84,11 +90,27 @@ fn tell(project: &Project, target: &Target, found: &Trace, ui: &Ui) -> Result<()
     Ok(())
 }
 
+/// Files of the project that an execution read without declaring them.
+fn observed_files(project: &Project, receipt: &StageReceipt) -> Result<Vec<ObservedFile>, Failure> {
+    match receipt.observed.as_ref().and_then(|o| o.inputs) {
+        Some(digest) => Ok(ObservedInputs::load(&project.store, &digest)?.project_files(&project.store)?),
+        None => Ok(Vec::new()),
+    }
+}
+
 /// Writes out every source that is no dataset, as it was.
 fn write_code(project: &Project, found: &Trace, folder: &Path, ui: &Ui) -> Result<u8, Failure> {
     let tree = TreeDir::create(folder)?;
     let mut written = BTreeSet::new();
     for (_, receipt) in &found.receipts {
+        for file in observed_files(project, receipt)? {
+            let Ok(path) = ProjectPath::new(&file.path) else { continue };
+            let target = tree.full(&path);
+            if !written.contains(&target) && tree.standing(&path)?.is_none() {
+                put_new(&project.store, &file.content(), &tree, &path)?;
+                written.insert(target);
+            }
+        }
         for read in receipt.reads.iter().filter(|r| r.by.is_empty() && r.dataset.is_none() && r.hold.is_store()) {
             let Some(path) = read.at.path.in_project() else { continue };
             let target = tree.full(&path);

@@ -48,7 +48,7 @@ pub fn line(event: &Event, style: &Style) -> Option<String> {
             text::some(paths, 5)
         ),
         Event::Undeclared { stage, paths } => format!(
-            "  {} {stage} seems to read {}, which it does not declare: add to its reads what its result depends on",
+            "  {} {stage} reads {} without declaring it: `textum adopt {stage}` writes it down",
             style.bad("undeclared:"),
             text::some(paths, 5)
         ),

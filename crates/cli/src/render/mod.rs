@@ -10,6 +10,7 @@ pub mod events;
 pub mod follow;
 pub mod graph;
 pub mod groups;
+pub mod observed;
 pub mod plan;
 pub mod plot;
 pub mod rebuild;

@@ -198,7 +198,7 @@ pub fn text(shown: &Shown<'_>, style: &Style) -> String {
         out.push_str(&told(&stage.stage, receipt, style));
         if !receipt.undeclared.is_empty() {
             out.push_str(&format!(
-                "\n  {} {} seemed to read {}\n",
+                "\n  {} {} read {}\n",
                 style.bad("undeclared:"),
                 stage.stage,
                 text::some(&receipt.undeclared, 8)

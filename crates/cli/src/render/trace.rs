@@ -9,6 +9,7 @@ use textum_core::record::receipt::{EnvironmentRecord, RunReceipt};
 use super::data::Versions;
 use super::text;
 use crate::ui::Style;
+use textum_core::store::Store;
 
 /// What the text tells beside the trace itself.
 pub struct Told<'t> {
@@ -24,6 +25,10 @@ pub struct Told<'t> {
     pub used_by: &'t [String],
     /// The versions of datasets.
     pub versions: &'t Versions,
+    /// Whether observed inputs are told one by one.
+    pub all: bool,
+    /// The store that lists of observed files are read from.
+    pub store: &'t Store,
     /// Now.
     pub now: jiff::Timestamp,
 }
@@ -32,6 +37,9 @@ struct Tree<'t> {
     nodes: BTreeMap<&'t str, &'t Node>,
     into: BTreeMap<&'t str, Vec<&'t str>>,
     shown: BTreeSet<&'t str>,
+    /// What stages read without declaring it.
+    undeclared: BTreeSet<(&'t str, &'t str)>,
+    observed: BTreeMap<&'t str, Vec<String>>,
     out: String,
     versions: &'t Versions,
     style: &'t Style,
@@ -86,10 +94,12 @@ impl<'t> Tree<'t> {
         (!all.is_empty()).then(|| all.join(" · "))
     }
 
-    fn add(&mut self, id: &'t str, lead: &str, branch: &str) {
+    fn add(&mut self, id: &'t str, lead: &str, branch: &str, of: &'t str) {
         let Some(node) = self.nodes.get(id).copied() else { return };
         let again = !self.shown.insert(id) && self.into.get(id).is_some_and(|i| !i.is_empty());
-        let label = self.label(node);
+        let undeclared = self.undeclared.contains(&(id, of));
+        let mark = if undeclared { format!("  {}", self.style.bad("undeclared")) } else { String::new() };
+        let label = format!("{}{mark}", self.label(node));
         let above = if again { self.style.dim("  (as above)") } else { String::new() };
         self.out.push_str(&format!("{lead}{branch}{label}{above}\n"));
         if again {
@@ -113,12 +123,17 @@ impl<'t> Tree<'t> {
                     .is_some_and(|n| matches!(n.kind, NodeKind::File | NodeKind::Folder | NodeKind::Stage | NodeKind::Checkpoint))
             })
             .collect();
+        let observed = self.observed.get(id).cloned().unwrap_or_default();
         if let Some(settings) = settings {
-            let branch = if below.is_empty() { "└─ " } else { "├─ " };
+            let branch = if below.is_empty() && observed.is_empty() { "└─ " } else { "├─ " };
             self.out.push_str(&format!("{lead}{branch}{settings}\n"));
         }
+        for (i, line) in observed.iter().enumerate() {
+            let branch = if below.is_empty() && i + 1 == observed.len() { "└─ " } else { "├─ " };
+            self.out.push_str(&format!("{lead}{branch}{line}\n"));
+        }
         for (i, input) in below.iter().enumerate() {
-            self.add(input, &lead, if i + 1 == below.len() { "└─ " } else { "├─ " });
+            self.add(input, &lead, if i + 1 == below.len() { "└─ " } else { "├─ " }, id);
         }
     }
 }
@@ -130,9 +145,20 @@ pub fn text(told: &Told<'_>, style: &Style) -> String {
         into.entry(&edge.to).or_default().push(&edge.from);
     }
     let nodes: BTreeMap<&str, &Node> = told.trace.nodes.iter().map(|n| (n.id.as_str(), n)).collect();
-    let mut tree = Tree { nodes, into, shown: BTreeSet::new(), out: String::new(), versions: told.versions, style };
+    let observed = told.trace.observed.iter().map(|o| (o.stage.as_str(), super::observed::lines(o, told.store, told.all, style)));
+    let undeclared = told.trace.edges.iter().filter(|e| e.role == "observed").map(|e| (e.from.as_str(), e.to.as_str()));
+    let mut tree = Tree {
+        nodes,
+        into,
+        shown: BTreeSet::new(),
+        undeclared: undeclared.collect(),
+        observed: observed.collect(),
+        out: String::new(),
+        versions: told.versions,
+        style,
+    };
     for end in &told.trace.ends {
-        tree.add(end, "", "");
+        tree.add(end, "", "", "");
     }
     format!("{}\n\n{}\n{}", headline(told, style), tree.out, footing(told, style))
 }
@@ -224,6 +250,7 @@ pub fn json(told: &Told<'_>) -> Value {
         "target": {"name": told.target.name, "path": told.target.path, "digest": told.target.digest},
         "nodes": told.trace.nodes, "edges": told.trace.edges, "ends": told.trace.ends, "runs": commits,
         "environments": told.environments,
+        "observed": told.trace.observed.iter().map(|o| super::observed::json(o, told.store, told.all)).collect::<Vec<_>>(),
     })
 }
 
@@ -238,6 +265,7 @@ pub fn dot(trace: &Trace) -> String {
             NodeKind::Param => "plain",
             NodeKind::Environment => "component",
             NodeKind::Checkpoint => "cylinder",
+            NodeKind::Observed => "folder",
         };
         let label = match &node.value {
             Some(value) if node.kind == NodeKind::Param => format!("{} {}", node.name, text::param(value)),

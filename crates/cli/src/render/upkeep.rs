@@ -127,6 +127,9 @@ fn reason(why: WhyKept) -> &'static str {
         WhyKept::Undeclared => {
             "their stage, or one before it, seems to have read what it does not declare: `textum rebuild RUN` settles it"
         }
+        WhyKept::Elsewhere => {
+            "their stage, or one before it, was seen to read what is not in the store: files elsewhere, or over the network"
+        }
         WhyKept::EnvironmentGone => "the interpreter or packages that they were made with are not those of now",
         WhyKept::Reference => "they hang on a reference, whose bytes are not Textum's to keep",
         WhyKept::NotRebuildable => "something that they were made from is not in the store",

@@ -14,6 +14,7 @@ mod exact;
 mod exported;
 mod folders;
 mod following;
+mod hidden;
 mod hostile;
 mod instant;
 mod judging;

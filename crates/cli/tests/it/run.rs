@@ -169,7 +169,7 @@ fn python_packages_count_and_are_not_asked_for_at_every_plan() {
     let tools = Tiny::new();
     let python = tools.path("fake-python").display().to_string();
     let tiny = Tiny::with(
-        &"[environment]\npython = \"./fake-python\"\n[stage.s]\nrun = \"echo x > out\"\nwrites = [\"out\"]\n[stage.free]\nrun = \"echo x > free\"\nwrites = [\"free\"]\nenvironment = \"none\"\n"
+        &"[environment]\npython = \"./fake-python\"\npackages = \"all\"\n[stage.s]\nrun = \"echo x > out\"\nwrites = [\"out\"]\n[stage.free]\nrun = \"echo x > free\"\nwrites = [\"free\"]\nenvironment = \"none\"\n"
             .replace("./fake-python", &python),
     );
     let asked_at = tools.path("asked.txt").display().to_string();

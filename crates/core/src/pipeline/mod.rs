@@ -1,5 +1,6 @@
 //! From a plan to receipts: what is to run and why, running it, and judging what it says.
 
+pub mod adopt;
 pub mod evaluation;
 pub mod exec;
 pub mod executor;

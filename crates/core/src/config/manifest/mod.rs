@@ -1,5 +1,6 @@
 //! `textum.toml`: from text to a checked value; every mistake has its place in the text.
 
+mod adopt;
 mod check;
 mod command;
 mod diagnostic;
@@ -19,6 +20,7 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
+pub use adopt::add_reads;
 pub use diagnostic::{Diagnostic, ManifestError};
 pub use evaluate::{DEFINITIONS, Evaluation, Judged};
 pub use form::manifest_schema;

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::Serialize;
 
 use super::find::{Origin, Target, TraceError};
+use super::observed::ObservedOf;
 use crate::config::manifest::{Needs, command_text};
 use crate::record::receipt::{
     BranchedFrom, CheckpointReceipt, Content, ContentKind, PathContent, STAGE_RECEIPT, StageReceipt, StageStart, StageState,
@@ -27,6 +28,8 @@ pub enum NodeKind {
     Environment,
     /// A checkpoint that a stage went on from.
     Checkpoint,
+    /// Files that a stage was seen to read and that belong together: a package, programs.
+    Observed,
 }
 
 /// A node of a trace.
@@ -61,6 +64,12 @@ pub struct Node {
     /// Of a stage: seconds it took.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub seconds: Option<f64>,
+    /// Of observed files: how many.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub files: Option<u64>,
+    /// Of observed files: whether a change of them means that the result cannot be used again.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub counts: Option<bool>,
     /// Of a stage: when it began.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub started: Option<String>,
@@ -73,7 +82,7 @@ pub struct Edge {
     pub from: String,
     /// The node that it goes into.
     pub to: String,
-    /// `reads`, `writes`, `param`, `environment`, or `checkpoint` from a checkpoint to what goes on from it.
+    /// `reads`, `writes`, `param`, `environment`, `observed`, or `checkpoint` from a checkpoint to what goes on from it.
     pub role: &'static str,
 }
 
@@ -88,17 +97,19 @@ pub struct Trace {
     pub ends: Vec<String>,
     /// The stage receipts met, by digest, each after those it reads from.
     pub receipts: Vec<(Digest, StageReceipt)>,
+    /// What is known of the observed inputs of each.
+    pub observed: Vec<ObservedOf>,
 }
 
-struct Tracer<'s> {
-    store: &'s Store,
-    trace: Trace,
+pub(super) struct Tracer<'s> {
+    pub(super) store: &'s Store,
+    pub(super) trace: Trace,
     known: BTreeSet<String>,
     edges: BTreeSet<Edge>,
     stages: BTreeMap<Digest, String>,
 }
 
-fn short(digest: &Digest) -> String {
+pub(super) fn short(digest: &Digest) -> String {
     digest.hex()[..12].to_string()
 }
 
@@ -144,7 +155,7 @@ pub fn trace(store: &Store, target: &Target) -> Result<Trace, TraceError> {
 }
 
 impl Tracer<'_> {
-    fn add(&mut self, node: Node) -> String {
+    pub(super) fn add(&mut self, node: Node) -> String {
         let id = node.id.clone();
         if self.known.insert(id.clone()) {
             self.trace.nodes.push(node);
@@ -152,11 +163,11 @@ impl Tracer<'_> {
         id
     }
 
-    fn edge(&mut self, from: &str, to: &str, role: &'static str) {
+    pub(super) fn edge(&mut self, from: &str, to: &str, role: &'static str) {
         self.edges.insert(Edge { from: from.to_string(), to: to.to_string(), role });
     }
 
-    fn content<P: AsRef<str>>(&mut self, at: &PathContent<P>, dataset: Option<String>) -> String {
+    pub(super) fn content<P: AsRef<str>>(&mut self, at: &PathContent<P>, dataset: Option<String>) -> String {
         let kind = if at.content.kind == ContentKind::Folder { NodeKind::Folder } else { NodeKind::File };
         let word = if kind == NodeKind::Folder { "folder" } else { "file" };
         let path = at.path.as_ref();
@@ -256,6 +267,9 @@ impl Tracer<'_> {
             let from = self.add(node);
             self.edge(&from, &id, "environment");
         }
+        if let Some(observed) = &receipt.observed {
+            self.observed(&id, observed)?;
+        }
         self.add(Node {
             value: Some(command_text(&inputs.run)),
             key: Some(receipt.key),
@@ -296,11 +310,12 @@ fn begun(start: StageStart, seconds: f64) -> StageReceipt {
         place: start.place,
         sandbox: false,
         observed: None,
+        taken_over: None,
         undeclared: Vec::new(),
     }
 }
 
-fn plain(id: String, kind: NodeKind, name: &str, digest: Digest) -> Node {
+pub(super) fn plain(id: String, kind: NodeKind, name: &str, digest: Digest) -> Node {
     Node {
         id,
         kind,
@@ -313,6 +328,8 @@ fn plain(id: String, kind: NodeKind, name: &str, digest: Digest) -> Node {
         run: None,
         step: None,
         seconds: None,
+        files: None,
+        counts: None,
         started: None,
     }
 }

@@ -2,6 +2,8 @@
 
 mod find;
 mod graph;
+mod observed;
 
 pub use find::{Origin, Target, TraceError, find_target};
 pub use graph::{Edge, Node, NodeKind, Trace, trace};
+pub use observed::{ObservedOf, group_name};

@@ -15,13 +15,13 @@ use crate::fsio::{self, FileLock, IoError, TryLock};
 use crate::inspect::lineage::{Origin, Target, TraceError, trace};
 use crate::pipeline::exec::{ExecError, Observer};
 use crate::pipeline::executor::LocalExecutor;
-use crate::project::fingerprint::{MayStart, PythonError, Reason, environment_differences};
+use crate::project::fingerprint::{MayStart, PythonError, Reason, ReasonKind, environment_differences};
 use crate::project::tree::PutError;
 use crate::project::workspace::Project;
 use crate::record::ledger::LedgerError;
 use crate::record::receipt::{
-    DocumentError, ENVIRONMENT, EnvironmentRecord, PythonRecord, REBUILD_RECEIPT, RebuildReceipt, ReceiptError, StageReceipt,
-    StageState, Verdict, canonical,
+    CountedEnvironment, DocumentError, ENVIRONMENT, EnvironmentRecord, ObservedInputs, PythonRecord, REBUILD_RECEIPT,
+    RebuildReceipt, ReceiptError, StageReceipt, StageState, Verdict, canonical,
 };
 use crate::store::{Digest, StoreError};
 use stages::Rebuilder;
@@ -247,6 +247,16 @@ fn environment_now(project: &Project, chain: &[(Digest, StageReceipt)]) -> Resul
         EnvironmentRecord { r#type: ENVIRONMENT.to_string(), python: None, system: crate::project::fingerprint::system() };
     let mut differences: Vec<Reason> = Vec::new();
     let mut seen = Vec::new();
+    let check = project.observed_check();
+    for (_, receipt) in chain {
+        let Some(inputs) = receipt.observed.as_ref().and_then(|o| o.inputs) else { continue };
+        let inputs = ObservedInputs::load(&project.store, &inputs)?;
+        for reason in check.changes_outside(&project.store, &inputs, MOST_DIFFERENCES)? {
+            if !differences.contains(&reason) {
+                differences.push(reason);
+            }
+        }
+    }
     for (_, receipt) in chain.iter().filter(|(_, r)| r.inputs.environment.is_some()) {
         let Some(digest) = receipt.environment.filter(|d| !seen.contains(d)) else { continue };
         seen.push(digest);
@@ -257,14 +267,22 @@ fn environment_now(project: &Project, chain: &[(Digest, StageReceipt)]) -> Resul
             // An interpreter that is gone is a difference, not an error: the stage will tell.
             now.python = python_of(project, &python.command, &variables, cache.as_deref());
         }
+        let counted = receipt.inputs.environment.and_then(|d| CountedEnvironment::load(&project.store, &d).ok());
+        let counted = counted.map(|c| c.packages).unwrap_or_default();
         for reason in environment_differences(&recorded, &now) {
-            if !differences.contains(&reason) {
+            // Of a stage that was observed it is known which packages it used, unless others count by declaration.
+            let observed = receipt.observed.as_ref().is_some_and(|o| o.inputs.is_some());
+            let used = !observed || reason.kind != ReasonKind::Package || counted.contains_key(&reason.name);
+            if used && !differences.contains(&reason) {
                 differences.push(reason);
             }
         }
     }
     Ok((now, differences))
 }
+
+/// So many differences of one stage's environment are told.
+const MOST_DIFFERENCES: usize = 20;
 
 /// The interpreter as it is now. A rebuild executes what the receipts say, so it may be started wherever it lies.
 fn python_of(
@@ -278,6 +296,8 @@ fn python_of(
 
 /// A difference of the environment as a line.
 pub fn in_words(reason: &Reason) -> String {
-    let side = |value: &Option<String>| value.clone().unwrap_or_else(|| "not there".to_string());
+    // Of a digest its beginning tells as much as all of it.
+    let short = |value: &String| value.parse::<Digest>().map_or_else(|_| value.clone(), |d| d.short());
+    let side = |value: &Option<String>| value.as_ref().map_or("not there".to_string(), short);
     format!("{} {} → {}", reason.name, side(&reason.from), side(&reason.to))
 }

@@ -17,7 +17,8 @@ use crate::project::fingerprint::{Scanner, Standstill};
 use crate::project::tree::write_new;
 use crate::project::workspace::Project;
 use crate::record::receipt::{
-    Content, ObservedHow, PathContent, Read, RebuiltStage, RebuiltWrite, StageReceipt, StageState, StorageMode, Verdict,
+    Content, ObservedHow, ObservedInputs, PathContent, Read, RebuiltStage, RebuiltWrite, StageReceipt, StageState, StorageMode,
+    Verdict,
 };
 use crate::store::Digest;
 
@@ -86,6 +87,7 @@ impl Rebuilder<'_> {
         for read in &receipt.reads {
             self.put_read(receipt, read, &tree)?;
         }
+        self.put_observed(receipt, &tree)?;
         if let (Some(from), Some(path)) = (&receipt.from, &receipt.inputs.checkpoints) {
             write_new(&self.project.store, &from.content, &tree, path)?;
         }
@@ -190,6 +192,20 @@ impl Rebuilder<'_> {
         }
         if !put {
             write_new(&self.project.store, &read.at.content, tree, &path)?;
+        }
+        Ok(())
+    }
+
+    /// Puts files of the project that the stage was seen to read, without declaring them, where it will look for them.
+    fn put_observed(&self, receipt: &StageReceipt, tree: &TreeDir) -> Result<(), RebuildError> {
+        let Some(inputs) = receipt.observed.as_ref().and_then(|o| o.inputs) else { return Ok(()) };
+        let inputs = ObservedInputs::load(&self.project.store, &inputs)?;
+        for file in inputs.project_files(&self.project.store)? {
+            // A name that is no path of a project leads nowhere.
+            let Ok(path) = ProjectPath::new(&file.path) else { continue };
+            if tree.standing(&path)?.is_none() {
+                write_new(&self.project.store, &file.content(), tree, &path)?;
+            }
         }
         Ok(())
     }

@@ -9,7 +9,9 @@ use super::inventory::Inventory;
 use textum_base::ProjectPath;
 
 use crate::config::manifest::is_within;
-use crate::record::receipt::{Content, ContentKind, Document, PathContent, Reference, StageReceipt, StorageMode, Target};
+use crate::record::receipt::{
+    Content, ContentKind, Document, ObservedInputs, PathContent, Reference, StageReceipt, StorageMode, Target,
+};
 use crate::store::{Digest, Part, Store, StoreError, items_of_listing};
 
 /// A set of digests.
@@ -78,7 +80,23 @@ impl<'s> Live<'s> {
         all.data.iter().try_for_each(|(d, data)| each(data, &mut |r| keep(d, r)))?;
         all.checkpoints.iter().try_for_each(|(d, made)| each(made, &mut |r| keep(d, r)))?;
         all.stages.iter().try_for_each(|(d, stage)| each(stage, &mut |r| keep(d, r)))?;
+        let observed: HashSet<Digest> = all.stages.iter().filter_map(|(_, s)| s.observed.as_ref()?.inputs).collect();
+        for digest in &observed {
+            self.observed(digest)?;
+        }
         Ok(())
+    }
+
+    /// What a document of observed inputs names: its lists, and files of the project. One that is not there, or is no
+    /// such document, keeps nothing.
+    fn observed(&mut self, digest: &Digest) -> Result<(), StoreError> {
+        let Ok(inputs) = ObservedInputs::load(self.store, digest) else { return Ok(()) };
+        let files = inputs.project_files(self.store).unwrap_or_default();
+        each(&inputs, &mut |reference| match reference.target {
+            Target::Bytes(digest) => self.bytes(&digest),
+            Target::Content(content) => self.content(content),
+        })?;
+        files.iter().try_for_each(|file| self.content(&file.content()))
     }
 }
 

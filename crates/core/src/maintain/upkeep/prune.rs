@@ -11,10 +11,11 @@ use super::UpkeepError;
 use super::inventory::Inventory;
 use super::live::{Live, entries_of};
 use crate::config::manifest::{Better, is_within, overlap};
+use crate::project::observed::ObservedCheck;
 use crate::project::workspace::Project;
 use crate::record::receipt::{
-    CheckpointReceipt, ContentKind, PRUNE_RECEIPT, PathContent, PruneReceipt, StageReceipt, StageState, StorageMode, TreeReceipt,
-    Verdict, canonical,
+    CheckpointReceipt, ContentKind, ObservedFile, ObservedInputs, ObservedKind, PRUNE_RECEIPT, PathContent, PruneReceipt,
+    StageReceipt, StageState, StorageMode, TreeReceipt, Verdict, canonical,
 };
 use crate::store::{Digest, Freed, GcPlan, Kind, StoreError};
 
@@ -51,6 +52,8 @@ pub enum WhyKept {
     NotProved,
     /// Its stage, or one before it, seems to have read what it does not declare, and no rebuild has done without.
     Undeclared,
+    /// Its stage, or one before it, was seen to read what is not in the store: files elsewhere, or over the network.
+    Elsewhere,
     /// The interpreter and packages that it was made with are no longer there.
     EnvironmentGone,
     /// It hangs on a reference, whose bytes are not Textum's to keep.
@@ -116,8 +119,9 @@ struct Judge<'a> {
     project: &'a Project,
     receipts: HashMap<Digest, &'a StageReceipt>,
     evidence: Evidence,
-    /// The counted environment as it is now; none where it cannot be had.
-    environment: Option<Digest>,
+    /// What counts of the environment as it is now, in each form; empty where it cannot be had.
+    environment: Vec<Digest>,
+    check: ObservedCheck,
     known: HashMap<Digest, Option<WhyKept>>,
 }
 
@@ -141,17 +145,23 @@ impl Judge<'_> {
             return Ok(Some(WhyKept::Reference));
         }
         let evidence = &self.evidence;
-        if evidence.against.contains(digest) || evidence.against.contains(&receipt.key) {
+        if evidence.against.contains(digest) || evidence.against.contains(&same_inputs(receipt)) {
             return Ok(Some(WhyKept::NotDeterministic));
         }
-        if !receipt.undeclared.is_empty() && !evidence.rebuilt.contains(digest) {
+        let observed = receipt.observed.as_ref().and_then(|o| o.inputs);
+        if observed.is_none() && !receipt.undeclared.is_empty() && !evidence.rebuilt.contains(digest) {
             return Ok(Some(WhyKept::Undeclared));
         }
-        if !evidence.rebuilt.contains(digest) && !evidence.repeated.contains(&receipt.key) {
+        if !evidence.rebuilt.contains(digest) && !evidence.repeated.contains(&same_inputs(receipt)) {
             return Ok(Some(WhyKept::NotProved));
         }
-        if receipt.inputs.environment.is_some() && receipt.inputs.environment != self.environment {
+        if receipt.inputs.environment.is_some_and(|e| !self.environment.contains(&e)) {
             return Ok(Some(WhyKept::EnvironmentGone));
+        }
+        if let Some(observed) = observed
+            && let Some(obstacle) = self.observed_obstacle(&observed)
+        {
+            return Ok(Some(obstacle));
         }
         if let Some(from) = &receipt.from
             && !self.project.store.contains(&from.content.digest)?
@@ -174,6 +184,34 @@ impl Judge<'_> {
     }
 }
 
+impl Judge<'_> {
+    /// Why what a stage was seen to read cannot be had again; `None` when it can.
+    fn observed_obstacle(&self, digest: &Digest) -> Option<WhyKept> {
+        let store = &self.project.store;
+        let Ok(inputs) = ObservedInputs::load(store, digest) else { return Some(WhyKept::NotRebuildable) };
+        // Files elsewhere are not Textum's to keep, but for those that are there as programs are: for everybody.
+        let is_data = |file: &ObservedFile| {
+            !file.exec && !file.path.contains(".so") && !file.path.ends_with("pyvenv.cfg") && !file.path.starts_with("/etc/")
+        };
+        let mut elsewhere = inputs.of_kind(ObservedKind::Elsewhere).map(|g| g.load_files(store));
+        if elsewhere.any(|files| files.is_ok_and(|files| files.iter().any(is_data))) || !inputs.network.is_empty() {
+            return Some(WhyKept::Elsewhere);
+        }
+        match self.check.changes_outside(store, &inputs, 1) {
+            Ok(changes) if changes.is_empty() => None,
+            _ => Some(WhyKept::EnvironmentGone),
+        }
+    }
+}
+
+/// What tells executions with the same inputs from others: the key, and what was seen to be read beside it.
+fn same_inputs(receipt: &StageReceipt) -> Digest {
+    match receipt.observed.as_ref().and_then(|o| o.inputs) {
+        Some(observed) => Digest::of(&[&receipt.key.as_bytes()[..], &observed.as_bytes()[..]].concat()),
+        None => receipt.key,
+    }
+}
+
 /// What is known of whether executions come out the same again.
 #[derive(Default)]
 struct Evidence {
@@ -190,10 +228,11 @@ fn evidence(all: &Inventory) -> Evidence {
     let mut results: HashMap<Digest, Vec<&PathContent>> = HashMap::new();
     for (_, receipt) in all.stages.iter().filter(|(_, r)| r.state == StageState::Done) {
         let outputs: Vec<&PathContent> = receipt.outputs().collect();
-        match results.get(&receipt.key) {
-            Some(other) if *other != outputs => drop(found.against.insert(receipt.key)),
-            Some(_) => drop(found.repeated.insert(receipt.key)),
-            None => drop(results.insert(receipt.key, outputs)),
+        let inputs = same_inputs(receipt);
+        match results.get(&inputs) {
+            Some(other) if *other != outputs => drop(found.against.insert(inputs)),
+            Some(_) => drop(found.repeated.insert(inputs)),
+            None => drop(results.insert(inputs, outputs)),
         }
     }
     for stage in all.rebuilds.iter().flat_map(|(_, r)| &r.stages) {
@@ -254,10 +293,11 @@ fn has_runs(folder: &std::path::Path) -> bool {
     entries.into_iter().any(|e| !e.file_name().to_string_lossy().starts_with('.'))
 }
 
-/// The counted environment as it is now. Without one, what was made with an interpreter cannot be made again.
-fn environment_now(project: &Project) -> Option<Digest> {
-    let counted = project.environment().ok()?.counted?;
-    canonical(&counted).ok().map(|bytes| Digest::of(&bytes))
+/// What counts of the environment as it is now. Without one, what was made with an interpreter cannot be made again.
+fn environment_now(project: &Project) -> Vec<Digest> {
+    let Ok(now) = project.environment() else { return Vec::new() };
+    let forms = now.counted.iter().chain(&now.interpreter);
+    forms.filter_map(|counted| canonical(counted).ok()).map(|bytes| Digest::of(&bytes)).collect()
 }
 
 /// Finds out what can be dropped. Nothing is changed.
@@ -269,6 +309,7 @@ pub fn plan_prune(project: &Project, all: &Inventory, options: &PruneOptions) ->
         receipts: all.stages.iter().map(|(d, r)| (*d, r)).collect(),
         evidence: evidence(all),
         environment: environment_now(project),
+        check: project.observed_check(),
         known: HashMap::new(),
     };
     // What is read by a later stage, by the key of its writer: whichever run that was in, and whichever of

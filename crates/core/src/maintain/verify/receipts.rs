@@ -6,9 +6,9 @@ use rayon::prelude::*;
 
 use super::{Problem, Touched, VerifyReport};
 use crate::record::receipt::{
-    CHECKPOINT_RECEIPT, CheckpointReceipt, Content, ContentKind, DATA_RECEIPT, DataReceipt, Document, PRUNE_RECEIPT, PruneReceipt,
-    RUN_RECEIPT, ReceiptError, Reference, Role, RunReceipt, STAGE_RECEIPT, StageReceipt, StageStart, StorageMode, Target,
-    read_document,
+    CHECKPOINT_RECEIPT, CheckpointReceipt, Content, ContentKind, DATA_RECEIPT, DataReceipt, Document, ObservedInputs,
+    PRUNE_RECEIPT, PruneReceipt, RUN_RECEIPT, ReceiptError, Reference, Role, RunReceipt, STAGE_RECEIPT, StageReceipt, StageStart,
+    StorageMode, Target, read_document,
 };
 use crate::store::{Digest, Store, StoreError, parse_listing};
 
@@ -44,6 +44,8 @@ pub(super) struct Checker<'a> {
     problems: BTreeMap<String, Touched>,
     /// The folders met.
     folders: HashSet<Digest>,
+    /// The documents of observed inputs met.
+    observed: HashSet<Digest>,
     pub lacking: Vec<Lacking>,
     pub runs: usize,
     /// Datasets and the contents of their versions: a version that got a note has several receipts.
@@ -64,6 +66,7 @@ impl<'a> Checker<'a> {
             executions: HashSet::new(),
             problems: BTreeMap::new(),
             folders: HashSet::new(),
+            observed: HashSet::new(),
             lacking: Vec::new(),
             runs: 0,
             versions: HashSet::new(),
@@ -221,9 +224,33 @@ impl<'a> Checker<'a> {
             Role::Output => format!("`{}`, which {name} wrote,", reference.path),
             Role::Points => format!("the metrics by step of {name}"),
             Role::Environment => format!("the environment of {name}"),
+            Role::Observed => format!("what {name} was seen to read"),
             Role::Branch => format!("the checkpoint that {name} went on from"),
             _ => format!("the log of {name}"),
         });
+        if let Some(digest) = receipt.observed.as_ref().and_then(|o| o.inputs) {
+            self.observed(&digest, name, &touched());
+        }
+    }
+
+    /// Whether what a document of observed inputs names is there; each document is gone through once.
+    fn observed(&mut self, digest: &Digest, stage: &str, touched: &Touched) {
+        if !self.observed.insert(*digest) || !self.store.contains(digest).unwrap_or(false) {
+            return;
+        }
+        let files = ObservedInputs::load(self.store, digest).and_then(|inputs| {
+            self.references(&inputs, touched, &|_| format!("a list of what {stage} was seen to read"));
+            inputs.project_files(self.store)
+        });
+        match files {
+            Ok(files) => {
+                for file in files {
+                    let what = format!("`{}`, which {stage} read without declaring it,", file.path);
+                    self.content(&file.path, &file.content(), &what, touched.clone());
+                }
+            }
+            Err(e) => self.lacks(e.to_string(), touched.clone()),
+        }
     }
 
     fn lacks(&mut self, what: String, touched: Touched) {

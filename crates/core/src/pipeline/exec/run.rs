@@ -191,7 +191,7 @@ pub(super) fn record_reads(
 pub(super) fn record_settings(project: &Project, writer: &Writer<'_>) -> Result<(), ExecError> {
     let environment = project.environment()?;
     writer.put_document(&canonical(&environment.record)?)?;
-    if let Some(counted) = &environment.counted {
+    for counted in environment.counted.iter().chain(&environment.interpreter) {
         writer.put_document(&canonical(counted)?)?;
     }
     let params = project.params.iter().map(|(_, value)| value.to_string());

@@ -287,6 +287,12 @@ impl StageContext<'_> {
             Ok(outcome) => outcome,
             Err(why) => return Ok(Some(why)),
         };
+        if let Some(stale) = outcome.settled.as_ref().map(|s| s.stale.as_slice()).filter(|s| !s.is_empty()) {
+            return Ok(Some(format!(
+                "Python took a compiled form of {} that is older than the file itself, as both bear the same second: it has been removed, run again",
+                stale.join(", ")
+            )));
+        }
         if let Some(touched) = outcome.settled.as_ref().map(|s| s.touched.as_slice()).filter(|t| !t.is_empty()) {
             return Ok(Some(was_touched(&touched.join(", "))));
         }
@@ -475,6 +481,7 @@ fn begin(task: &Task, place: &dyn Executor, started: jiff::Timestamp) -> StageRe
         place: place.record(),
         sandbox: task.sandbox_of.is_some(),
         observed: None,
+        taken_over: None,
         undeclared: Vec::new(),
     }
 }

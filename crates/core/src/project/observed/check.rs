@@ -81,6 +81,16 @@ impl ObservedCheck {
         Ok(found)
     }
 
+    /// What has changed of that which lies outside of the project: packages, programs, files elsewhere, variables.
+    pub fn changes_outside(&self, store: &Store, inputs: &ObservedInputs, most: usize) -> Result<Vec<Reason>, ReceiptError> {
+        let mut found = self.variable_changes(inputs);
+        for group in inputs.groups.iter().filter(|g| g.counts && g.kind != ObservedKind::Project) {
+            found.extend(self.group_changes(store, group, World::Tree, most)?);
+        }
+        found.truncate(most);
+        Ok(found)
+    }
+
     fn variable_changes(&self, inputs: &ObservedInputs) -> Vec<Reason> {
         let names: BTreeSet<&String> = inputs.variables.keys().chain(self.variables.keys()).collect();
         let value = |all: &BTreeMap<String, Option<String>>, name: &String| all.get(name).cloned().flatten();

@@ -11,6 +11,7 @@ use super::files::FileDigests;
 use super::ignore::Ignored;
 use super::packages::{Owner, Packages, installed_in, library_of, module_of, source_of};
 use super::places::{Area, Places, is_of_project};
+use crate::fsio;
 use crate::project::fingerprint::Stat;
 use crate::record::receipt::{
     OBSERVED, ObservedFile, ObservedFolder, ObservedGroup, ObservedInputs, ObservedKind, canonical, list_text,
@@ -62,6 +63,9 @@ pub struct Settled {
     pub touched: Vec<String>,
     /// Files of the project that the stage reads without declaring them.
     pub undeclared: Vec<String>,
+    /// Sources that were changed within the second in which they had been compiled: Python took their compiled form,
+    /// which has been removed.
+    pub stale: Vec<String>,
 }
 
 /// A file that was read.
@@ -70,7 +74,7 @@ struct Read {
     path: PathBuf,
     kind: ObservedKind,
     owner: (String, Option<String>),
-    stamp: Option<Stamp>,
+    stamp: Option<(Stamp, bool)>,
 }
 
 struct Settling<'a> {
@@ -79,10 +83,13 @@ struct Settling<'a> {
     modules: BTreeSet<String>,
     /// Folders that modules were read from.
     module_folders: HashSet<PathBuf>,
+    stale: Vec<String>,
 }
 
-fn is_same(stamp: &Stamp, stat: &Stat) -> bool {
-    (stamp.size, stamp.mtime, stamp.ctime, stamp.inode) == (stat.size, stat.mtime, stat.ctime, stat.inode)
+/// Whether a file stands as it did when it was opened. A link that the stage itself makes moves the time of change.
+fn is_same((stamp, linked): &(Stamp, bool), stat: &Stat) -> bool {
+    let plain = (stamp.size, stamp.mtime, stamp.inode) == (stat.size, stat.mtime, stat.inode);
+    plain && (*linked || stamp.ctime == stat.ctime)
 }
 
 /// Settles an observation. With a writer, files of the project, lists and the document go into the store.
@@ -92,7 +99,13 @@ pub fn settle(
     files: &FileDigests,
     writer: Option<&Writer<'_>>,
 ) -> Result<Settled, SettleError> {
-    let mut settling = Settling { stage, packages: Packages::default(), modules: BTreeSet::new(), module_folders: HashSet::new() };
+    let mut settling = Settling {
+        stage,
+        packages: Packages::default(),
+        modules: BTreeSet::new(),
+        module_folders: HashSet::new(),
+        stale: Vec::new(),
+    };
     let reads = settling.reads(observation);
     let now = files.look_all(&reads.iter().map(|r| r.path.clone()).collect::<Vec<_>>());
     let mut groups: BTreeMap<(ObservedKind, (String, Option<String>)), Vec<ObservedFile>> = BTreeMap::new();
@@ -165,7 +178,7 @@ pub fn settle(
         Some(writer) => writer.put_document(&text)?,
         None => Digest::of(&text),
     };
-    Ok(Settled { inputs, digest, touched, undeclared })
+    Ok(Settled { inputs, digest, touched, undeclared, stale: settling.stale })
 }
 
 impl Settling<'_> {
@@ -201,12 +214,19 @@ impl Settling<'_> {
     }
 
     fn reads(&mut self, observation: &Observation) -> Vec<Read> {
+        let by_name: HashSet<&str> = observation.opened.iter().map(|o| o.path.as_str()).collect();
         let mut reads: Vec<Read> = Vec::with_capacity(observation.opened.len());
         for opened in &observation.opened {
             let mut path = textum_observe::from_text(&opened.path);
-            let mut stamp = Some(opened.stamp);
+            let mut stamp = Some((opened.stamp, opened.linked));
             if let Some(source) = source_of(&path) {
-                // A compiled file stands for its source, by which it is judged.
+                // A compiled file stands for its source, by which it is judged: by its size and the second of its last
+                // change. One that is older than that cannot be of it.
+                let is_older = || std::fs::metadata(&source).is_ok_and(|m| Stat::of(&m).mtime > opened.stamp.mtime);
+                let text = to_text(std::os::unix::ffi::OsStrExt::as_bytes(source.as_os_str()));
+                if !by_name.contains(text.as_str()) && is_older() {
+                    self.is_stale(&source, &path);
+                }
                 (path, stamp) = (source, None);
             }
             if let Some(module) = module_of(&path) {
@@ -240,6 +260,17 @@ impl Settling<'_> {
             same
         });
         reads
+    }
+
+    fn is_stale(&mut self, source: &Path, compiled: &Path) {
+        let observed = to_text(std::os::unix::ffi::OsStrExt::as_bytes(source.as_os_str()));
+        // In folders of packages sources are unpacked with the times that they were packed with.
+        if let Some((name, Area::Project | Area::Elsewhere)) = self.stage.places.name(&observed)
+            && self.packages.owner(source).is_none()
+            && fsio::remove_any(compiled).is_ok()
+        {
+            self.stale.push(name);
+        }
     }
 
     fn listed(&self, observation: &Observation) -> Vec<(String, PathBuf, bool)> {

@@ -184,6 +184,15 @@ impl ObservedInputs {
         Ok(super::read_document(digest, &store.read(digest)?)?)
     }
 
+    /// The files of the project that were read without being declared. Their content is in the store.
+    pub fn project_files(&self, store: &Store) -> Result<Vec<ObservedFile>, super::ReceiptError> {
+        let mut files = Vec::new();
+        for group in self.of_kind(ObservedKind::Project) {
+            files.extend(group.load_files(store)?);
+        }
+        Ok(files)
+    }
+
     /// The groups of one kind.
     pub fn of_kind(&self, kind: ObservedKind) -> impl Iterator<Item = &ObservedGroup> {
         self.groups.iter().filter(move |g| g.kind == kind)

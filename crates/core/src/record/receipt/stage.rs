@@ -125,6 +125,9 @@ pub struct StageReceipt {
     /// does itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub observed: Option<Observed>,
+    /// The receipt that this one tells anew, of the same execution: with reads that were declared after it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub taken_over: Option<Digest>,
     /// Files that it seems to have read without declaring them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub undeclared: Vec<String>,

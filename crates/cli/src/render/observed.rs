@@ -1,0 +1,113 @@
+//! What a stage was seen to read, in a few lines.
+
+use serde_json::{Value, json};
+use textum_core::inspect::lineage::{ObservedOf, group_name};
+use textum_core::record::receipt::{ObservedGroup, ObservedHow, ObservedInputs, ObservedKind};
+use textum_core::store::Store;
+
+use super::text;
+use crate::ui::Style;
+
+/// So many packages are named.
+const PACKAGES: usize = 5;
+
+/// Lines for a trace: what counts beside declared inputs, folded where it is many.
+pub fn lines(of: &ObservedOf, store: &Store, all: bool, style: &Style) -> Vec<String> {
+    let Some(inputs) = &of.inputs else {
+        let because = of.observed.because.as_deref().unwrap_or_default();
+        return match of.observed.how {
+            ObservedHow::Trusted => vec![style.dim("not observed: taken for right by a person")],
+            _ if because.starts_with("Textum itself") => Vec::new(),
+            _ => vec![format!("{} {because}", style.bad("not observed:"))],
+        };
+    };
+    let mut out = Vec::new();
+    if of.observed.sealed {
+        out.push(style.good("sealed: nothing else could be read"));
+    }
+    match all {
+        true => out.extend(every_file(inputs, store, style)),
+        false => out.extend(folded(inputs).map(|line| style.dim(&line))),
+    }
+    if !inputs.network.is_empty() {
+        out.push(format!("{} {}, which cannot be checked", style.bad("connected to"), text::some(&inputs.network, 3)));
+    }
+    if !inputs.state.is_empty() {
+        out.push(format!("{} {}", style.bad("keeps state in"), text::some(&inputs.state, 3)));
+    }
+    if !inputs.unseen.is_empty() {
+        out.push(format!("{} {}", style.bad("not seen:"), text::some(&inputs.unseen, 3)));
+    }
+    out
+}
+
+/// `+ 7 packages (numpy 2.1.0, …), 3 programs, 2 files elsewhere, 4 names that were not there`, in one line.
+fn folded(inputs: &ObservedInputs) -> Option<String> {
+    let mut parts = Vec::new();
+    let packages: Vec<String> = inputs.of_kind(ObservedKind::Package).map(group_name).collect();
+    match packages.len() {
+        0 => {}
+        n => parts.push(format!("{} ({})", text::counted(n as u64, "package"), text::some(&packages, PACKAGES))),
+    }
+    let files = |kind: ObservedKind| inputs.of_kind(kind).map(|g| g.files).sum::<u64>();
+    let interpreters: Vec<String> = inputs.of_kind(ObservedKind::Interpreter).map(group_name).collect();
+    parts.extend(interpreters.into_iter().map(|name| format!("{name}'s library")));
+    for (kind, what) in [
+        (ObservedKind::Program, "program"),
+        (ObservedKind::Elsewhere, "file elsewhere"),
+        (ObservedKind::System, "file of the system"),
+    ] {
+        match files(kind) {
+            0 => {}
+            n => parts.push(
+                text::counted(n, what)
+                    .replace("file elsewheres", "files elsewhere")
+                    .replace("file of the systems", "files of the system"),
+            ),
+        }
+    }
+    (!parts.is_empty()).then(|| format!("+ {}", parts.join(", ")))
+}
+
+fn every_file(inputs: &ObservedInputs, store: &Store, style: &Style) -> Vec<String> {
+    let mut out = Vec::new();
+    for group in inputs.groups.iter().filter(|g| g.kind != ObservedKind::Project) {
+        let counts = if group.counts { "" } else { ", recorded only" };
+        out.push(format!("{}  {}", group_name(group), style.dim(&format!("{}{counts}", text::counted(group.files, "file")))));
+        for file in group.load_files(store).unwrap_or_default() {
+            out.push(format!("  {}  {}", file.path, style.dim(&format!("{} {}", file.digest.short(), text::bytes(file.size)))));
+        }
+    }
+    out.extend(inputs.absent.iter().map(|name| format!("{name}  {}", style.dim("was not there"))));
+    out.extend(inputs.listed.iter().map(|folder| {
+        let what = if folder.modules { "looked through for modules" } else { "listed" };
+        format!("{}/  {}", folder.path, style.dim(what))
+    }));
+    out.extend(inputs.present.iter().map(|name| format!("{name}  {}", style.dim("looked at"))));
+    out
+}
+
+fn group_json(group: &ObservedGroup, store: &Store, all: bool) -> Value {
+    let files = || {
+        let files = group.load_files(store).unwrap_or_default();
+        files.iter().map(|f| json!({"path": f.path, "digest": f.digest, "size": f.size})).collect::<Vec<_>>()
+    };
+    let listed = all || matches!(group.kind, ObservedKind::Project | ObservedKind::Elsewhere | ObservedKind::Program);
+    json!({
+        "kind": group.kind, "name": group.name, "version": group.version, "counts": group.counts, "files": group.files,
+        "size": group.size, "list": group.list, "members": listed.then(files),
+    })
+}
+
+/// What is known of an execution's observed inputs, as JSON.
+pub fn json(of: &ObservedOf, store: &Store, all: bool) -> Value {
+    let inputs = of.inputs.as_ref();
+    json!({
+        "stage": of.stage, "how": of.observed.how, "because": of.observed.because, "sealed": of.observed.sealed,
+        "groups": inputs.map(|i| i.groups.iter().map(|g| group_json(g, store, all)).collect::<Vec<_>>()),
+        "absent": inputs.map(|i| &i.absent), "present": inputs.map(|i| &i.present),
+        "listed": inputs.map(|i| i.listed.iter().map(|l| &l.path).collect::<Vec<_>>()),
+        "network": inputs.map(|i| &i.network), "variables": inputs.map(|i| &i.variables), "state": inputs.map(|i| &i.state),
+        "changed": inputs.map(|i| &i.changed), "unseen": inputs.map(|i| &i.unseen), "processor": inputs.map(|i| &i.processor),
+    })
+}

@@ -20,8 +20,8 @@ const fn room(name: &'static str, folder: &'static str, may_know: &'static [&'st
 pub const ROOMS: &[Room] = &[
     room("base", "crates/base/src", &[]),
     room("store", "crates/store/src", &["base"]),
-    room("table", "crates/table/src", &["base", "expr"]),
     room("expr", "crates/expr/src", &["base"]),
+    room("table", "crates/table/src", &["base", "expr"]),
     room("observe", "crates/observe/src", &["base"]),
     room("figure", "crates/figure/src", &["base"]),
     room("config", "crates/core/src/config", &["base", "expr"]),

@@ -104,6 +104,8 @@ pub enum Command {
     Demo(commands::demo::DemoArgs),
     /// Show what a run would do, and why; nothing is written
     Plan(commands::plan::PlanArgs),
+    /// Run a command once, watch it, and write the whole stage into the manifest
+    Draft(commands::draft::DraftArgs),
     /// Write what stages were seen to read, without declaring it, into the manifest
     Adopt(commands::adopt::AdoptArgs),
     /// Execute what has changed, reuse what is recorded; also a sweep over parameters

@@ -14,6 +14,7 @@ use textum_core::maintain::restore::{ParamsError, RestoreError};
 use textum_core::maintain::upkeep::UpkeepError;
 use textum_core::maintain::verify::VerifyError;
 use textum_core::pipeline::adopt::AdoptError;
+use textum_core::pipeline::draft::DraftError;
 use textum_core::pipeline::exec::ExecError;
 use textum_core::pipeline::plan::{PlanError, ReadError};
 use textum_core::project::fingerprint::{PythonError, ScanError};
@@ -194,6 +195,13 @@ unwrapping!(TreeReceiptError { Io },
 unwrapping!(ReadError { Scan, Store });
 unwrapping!(PlanError { Mistakes, Read, Python, Ledger, Receipt, Document, Tree },
     PlanError::NoStage { .. } => absent("`textum plan` lists the stages"),
+);
+unwrapping!(DraftError { Io, Mistakes },
+    DraftError::Taken(_) | DraftError::Name(_) => wrong("choose another name, or take the stage out of textum.toml first"),
+    DraftError::Failed(_) => |said| Failure::new(UNSUCCESSFUL, said, "what it printed stands above; the manifest is as it was"),
+    DraftError::NotObserved(_) => |said| Failure::new(UNSUCCESSFUL, said, "write the stage by hand: docs/observing.md says what observing needs"),
+    DraftError::NothingWritten => |said| Failure::new(UNSUCCESSFUL, said, "let it write its result into a file of the project; the manifest is as it was"),
+    DraftError::Settle(_) => damaged("run the command again"),
 );
 unwrapping!(AdoptError { Plan, Ledger, Receipt, Document, Store, Io, Mistakes, Load },
     AdoptError::Layout(_) => wrong("`textum adopt --dry-run` tells what it reads"),

@@ -14,6 +14,7 @@ const FORMS: &[(&str, &[Format])] = &[
     ("new", TEXT),
     ("demo", TEXT),
     ("plan", &[Format::Text, Format::Json, Format::Dot, Format::Mermaid]),
+    ("draft", TEXT_JSON),
     ("adopt", TEXT_JSON),
     ("run", TEXT_JSON),
     ("resume", TEXT_JSON),

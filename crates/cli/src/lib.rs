@@ -66,6 +66,7 @@ fn dispatch(arguments: Arguments, ui: &Ui) -> Result<u8, Failure> {
         Command::New(args) => commands::new::run(&global, &args, ui),
         Command::Demo(args) => commands::demo::run(&global, &args, ui),
         Command::Plan(args) => commands::plan::run(&global, &args, ui),
+        Command::Draft(args) => commands::draft::run(&global, &args, ui),
         Command::Adopt(args) => commands::adopt::run(&global, &args, ui),
         Command::Run(args) => commands::run::run(&global, &args, ui),
         Command::Resume(args) => commands::resume::run(&global, &args, ui),

@@ -81,6 +81,14 @@ pub fn tracer() -> Option<std::path::PathBuf> {
     PROGRAM.get().cloned()
 }
 
+/// Whether this kernel can seal a command.
+pub fn can_seal() -> bool {
+    #[cfg(target_os = "linux")]
+    return seal::is_possible();
+    #[cfg(not(target_os = "linux"))]
+    return false;
+}
+
 /// Whether this system has what observing needs. Whether it is allowed shows when it is tried.
 pub fn is_possible() -> bool {
     cfg!(all(target_os = "linux", any(target_arch = "x86_64", target_arch = "aarch64")))

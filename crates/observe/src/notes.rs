@@ -11,8 +11,8 @@ use nix::libc;
 use nix::unistd::Pid;
 
 use super::calls::{Call, network_address};
-use super::names::to_text;
-use super::record::{Absent, Listed, Observation, Opened, Stamp};
+use super::names::{from_text, to_text};
+use super::record::{Absent, Listed, Observation, Opened, Seal, Stamp};
 
 /// What is known of one path.
 #[derive(Clone, Copy, Debug, Default)]
@@ -46,6 +46,9 @@ pub struct Notes {
     /// Folders that the command made, or renamed: everything in them is its own.
     own_folders: HashSet<PathBuf>,
     last: HashMap<Pid, Last>,
+    /// What may be read, and what may be written too, if the command is sealed.
+    sealed: Option<(Vec<PathBuf>, Vec<PathBuf>)>,
+    refused: BTreeSet<String>,
     network: BTreeSet<String>,
     unseen: BTreeSet<String>,
 }
@@ -66,6 +69,25 @@ fn is_the_kernels(path: &Path) -> bool {
 }
 
 impl Notes {
+    /// Notes of a command that is sealed, if it is.
+    pub fn new(seal: Option<&Seal>) -> Notes {
+        let real = |paths: &[String]| paths.iter().filter_map(|p| fs::canonicalize(from_text(p)).ok()).collect::<Vec<_>>();
+        Notes { sealed: seal.map(|seal| (real(&seal.read), real(&seal.write))), ..Notes::default() }
+    }
+
+    /// Whether the kernel lets a sealed command open this.
+    fn is_allowed(&self, path: &Path, writes: bool) -> bool {
+        let Some((read, write)) = &self.sealed else { return true };
+        // Of what is not there yet, its folder decides.
+        let real = fs::canonicalize(path).or_else(|_| fs::canonicalize(path.parent().unwrap_or(path)));
+        let Ok(real) = real else { return true };
+        write.iter().any(|p| real.starts_with(p)) || (!writes && read.iter().any(|p| real.starts_with(p)))
+    }
+
+    fn refuse(&mut self, path: &Path) {
+        self.refused.insert(to_text(path.as_os_str().as_bytes()));
+    }
+
     /// Notes a call, as it is about to be carried out.
     pub fn take(&mut self, call: &Call) {
         let last = self.last.remove(&call.thread);
@@ -157,6 +179,9 @@ impl Notes {
             return;
         }
         let found = fs::metadata(&path);
+        if !self.is_allowed(&path, writes) && (writes || found.is_ok()) {
+            return self.refuse(&path);
+        }
         if writes {
             // What it held is still there unless it is cut off.
             if flags & libc::O_TRUNC == 0
@@ -190,6 +215,7 @@ impl Notes {
         let Some(path) = path.filter(|p| !is_the_kernels(p)) else { return };
         let path = self.behind_own_link(path);
         match fs::metadata(&path) {
+            Ok(_) if !self.is_allowed(&path, false) => self.refuse(&path),
             Ok(meta) => self.reads(&path, &meta, true),
             Err(_) => self.is_absent(path, true),
         }
@@ -245,7 +271,8 @@ impl Notes {
     fn connects(&mut self, address: &[u8]) {
         // Looking up names, and asking the kernel for a way without sending anything, says nothing of who answers.
         if let Some(address) = network_address(address).filter(|a: &SocketAddr| !matches!(a.port(), 0 | 53)) {
-            self.network.insert(address.to_string());
+            let known = if self.sealed.is_some() { &mut self.refused } else { &mut self.network };
+            known.insert(address.to_string());
         }
     }
 
@@ -296,6 +323,7 @@ impl Notes {
     pub fn observation(self) -> Observation {
         let mut all = Observation { network: self.network.into_iter().collect(), ..Observation::default() };
         all.unseen = self.unseen.into_iter().collect();
+        all.refused = self.refused.into_iter().collect();
         let mut paths: Vec<_> = self.paths.into_iter().collect();
         paths.sort_unstable_by(|a, b| a.0.cmp(&b.0));
         for (path, note) in paths {

@@ -15,10 +15,21 @@ use super::record::Seal;
 /// The oldest version of Landlock that can refuse connections (Linux 6.7); an older one refuses less.
 const NEWEST: ABI = ABI::V4;
 
+/// What a file says of what may be done.
+pub fn read(file: &Path) -> Result<Seal, String> {
+    let text = std::fs::read(file).map_err(|e| format!("{}: {e}", file.display()))?;
+    serde_json::from_slice(&text).map_err(|e| format!("{}: {e}", file.display()))
+}
+
+/// Whether this kernel can seal at all.
+pub fn is_possible() -> bool {
+    let rules = Ruleset::default().set_compatibility(CompatLevel::HardRequirement).handle_access(AccessFs::from_all(ABI::V1));
+    rules.and_then(|r| r.create()).is_ok()
+}
+
 /// Seals this process by what a file says. An error where the kernel cannot: never half a seal in silence.
 pub fn apply(file: &Path) -> Result<(), String> {
-    let text = std::fs::read(file).map_err(|e| format!("{}: {e}", file.display()))?;
-    let seal: Seal = serde_json::from_slice(&text).map_err(|e| format!("{}: {e}", file.display()))?;
+    let seal = read(file)?;
     let status = restrict(&seal).map_err(|e| format!("it cannot be sealed: {e}"))?;
     match status {
         RulesetStatus::FullyEnforced | RulesetStatus::PartiallyEnforced => Ok(()),

@@ -50,7 +50,11 @@ fn run(record: &Path, seal: &Path, command: &[OsString]) -> Result<End, String> 
     let program = std::env::current_exe().map_err(|e| e.to_string())?;
     let child = Command::new(program).arg(CHILD).arg(record).arg(seal).args(command).spawn().map_err(|e| e.to_string())?;
     let root = Pid::from_raw(child.id() as i32);
-    let mut tracer = Tracer { root, notes: Notes::default(), known: HashSet::new(), end: None };
+    let seal = match seal.as_os_str().is_empty() {
+        true => None,
+        false => Some(super::seal::read(seal)?),
+    };
+    let mut tracer = Tracer { root, notes: Notes::new(seal.as_ref()), known: HashSet::new(), end: None };
     if let Some(end) = tracer.begin()? {
         // It wrote down itself why it is not observed.
         return Ok(end);

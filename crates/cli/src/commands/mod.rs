@@ -4,6 +4,7 @@ pub mod adopt;
 pub mod compare;
 pub mod data;
 pub mod demo;
+pub mod draft;
 pub mod emit;
 pub mod follow;
 pub mod new;

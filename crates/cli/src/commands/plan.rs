@@ -2,6 +2,7 @@
 
 use clap::Args;
 use textum_core::pipeline::plan::{Action, Plan, PlanContext, read_detail, select_stages};
+use textum_core::project::observed::IGNORED;
 use textum_core::project::workspace::Project;
 
 use super::{here, variables};
@@ -28,6 +29,13 @@ pub struct PlanArgs {
     /// Plan as if a parameter had this value
     #[arg(long, value_name = "NAME=VALUE", add = clap_complete::ArgValueCandidates::new(crate::complete::params))]
     set: Vec<String>,
+}
+
+/// What does not count though stages read it, and why.
+fn ignored(project: &Project) -> String {
+    let own = project.manifest.observe.ignore.iter().map(|pattern| (pattern.as_str(), "[observe] ignore"));
+    let all: Vec<String> = IGNORED.iter().copied().chain(own).map(|(pattern, why)| format!("  {pattern:<36}  {why}")).collect();
+    format!("never counted of what stages read:\n{}", all.join("\n"))
 }
 
 /// Plans.
@@ -73,6 +81,7 @@ pub fn run(global: &Global, args: &PlanArgs, ui: &Ui) -> Result<u8, Failure> {
         ui.result(&render::graph::drawn(&project.graph, label));
     } else {
         ui.result(&render::plan::text(&plan, &detailed, &ui.style));
+        ui.say_more(&ignored(&project));
     }
     Ok(if args.check && plan.has_work() { UNSUCCESSFUL } else { 0 })
 }

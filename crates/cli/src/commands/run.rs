@@ -63,6 +63,12 @@ pub struct RunArgs {
     /// Work in a fresh folder that holds only what stages declare
     #[arg(long)]
     pub sandbox: bool,
+    /// Seal all stages: nothing that they do not declare can be read, written or connected to
+    #[arg(long)]
+    pub sealed: bool,
+    /// Take results from before stages were observed for right, and say so in their record
+    #[arg(long)]
+    pub trust_old: bool,
     /// A name for the run
     #[arg(long, value_name = "TEXT")]
     pub label: Option<String>,
@@ -87,6 +93,8 @@ pub fn run(global: &Global, args: &RunArgs, ui: &Ui) -> Result<u8, Failure> {
         keep_going: args.keep_going,
         echo: args.echo,
         sandbox: args.sandbox,
+        sealed: args.sealed,
+        trust_old: args.trust_old,
         label: args.label.clone(),
         note: args.note.clone(),
         arguments: std::env::args().skip(1).collect(),

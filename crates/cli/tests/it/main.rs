@@ -23,6 +23,7 @@ mod ledger;
 mod machine;
 mod manifest;
 mod mutated;
+mod observing;
 mod old;
 mod options;
 mod orphans;

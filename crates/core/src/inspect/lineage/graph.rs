@@ -268,7 +268,7 @@ impl Tracer<'_> {
             self.edge(&from, &id, "environment");
         }
         if let Some(observed) = &receipt.observed {
-            self.observed(&id, observed)?;
+            self.observed(&id, &receipt, observed)?;
         }
         self.add(Node {
             value: Some(command_text(&inputs.run)),

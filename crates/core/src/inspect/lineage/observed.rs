@@ -2,7 +2,8 @@
 
 use super::find::TraceError;
 use super::graph::{Node, NodeKind, Tracer, plain, short};
-use crate::record::receipt::{Observed, ObservedGroup, ObservedInputs, ObservedKind, PathContent};
+use crate::record::receipt::{Observed, ObservedGroup, ObservedInputs, ObservedKind, PathContent, StageReceipt};
+use textum_base::is_within;
 
 /// What is known of one execution's observed inputs.
 #[derive(Clone, Debug)]
@@ -29,11 +30,13 @@ pub fn group_name(group: &ObservedGroup) -> String {
 
 impl Tracer<'_> {
     /// Adds what an execution was seen to read.
-    pub(super) fn observed(&mut self, stage: &str, observed: &Observed) -> Result<(), TraceError> {
+    pub(super) fn observed(&mut self, stage: &str, receipt: &StageReceipt, observed: &Observed) -> Result<(), TraceError> {
         let inputs = observed.inputs.map(|digest| ObservedInputs::load(self.store, &digest)).transpose()?;
         for group in inputs.iter().flat_map(|i| &i.groups) {
             if group.kind == ObservedKind::Project {
-                for file in group.load_files(self.store)? {
+                // What was declared afterwards is declared.
+                let declared = |path: &str| receipt.reads.iter().any(|r| is_within(path, &r.at.path));
+                for file in group.load_files(self.store)?.into_iter().filter(|f| !declared(&f.path)) {
                     let at = PathContent { path: file.path.clone(), content: file.content() };
                     let from = self.content(&at, None);
                     self.edge(&from, stage, "observed");

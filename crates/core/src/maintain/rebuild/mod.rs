@@ -182,6 +182,7 @@ pub fn rebuild(
         events,
         cancel,
         observer: Observer::of(project),
+        environment: project.environment().ok(),
         folder: folder.dir.path(),
         done: Default::default(),
         stages: Vec::new(),

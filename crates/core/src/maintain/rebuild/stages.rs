@@ -11,9 +11,9 @@ use super::{RebuildError, RebuildOptions};
 use crate::config::manifest::is_within;
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::{self, IoError, Standing, TreeDir};
-use crate::pipeline::exec::{Observer, StageContext, Task, tail};
+use crate::pipeline::exec::{Observer, Seal, StageContext, Task, can_seal, seal_of, tail};
 use crate::pipeline::executor::Executor;
-use crate::project::fingerprint::{Scanner, Standstill};
+use crate::project::fingerprint::{EnvironmentNow, Scanner, Standstill};
 use crate::project::tree::write_new;
 use crate::project::workspace::Project;
 use crate::record::receipt::{
@@ -54,6 +54,8 @@ pub(super) struct Rebuilder<'a> {
     pub events: &'a dyn EventSink,
     pub cancel: &'a CancelToken,
     pub observer: Option<Observer>,
+    /// The environment as it is now, where it can be told.
+    pub environment: Option<EnvironmentNow>,
     pub folder: &'a Path,
     /// The root that each receipt was rebuilt in; none where it failed.
     pub done: BTreeMap<Digest, Option<PathBuf>>,
@@ -103,6 +105,7 @@ impl Rebuilder<'_> {
             events: self.events,
             cancel: self.cancel,
             at_work: Mutex::default(),
+            settled: Mutex::default(),
         };
         let task = self.task(receipt, &scanner)?;
         let log = task.folder.join("log");
@@ -129,6 +132,7 @@ impl Rebuilder<'_> {
                 read.at.content = content;
             }
         }
+        let folder = self.folder.join(format!("{:02}-{}.task", self.done.len(), receipt.inputs.stage));
         Ok(Task {
             inputs: receipt.inputs.clone(),
             key: receipt.key,
@@ -136,7 +140,6 @@ impl Rebuilder<'_> {
             needs: crate::config::manifest::Needs { time: None, ..receipt.needs },
             // The stage is told the run that it was part of, so that nothing it is told differs.
             run: receipt.run.clone(),
-            folder: self.folder.join(format!("{:02}-{}.task", self.done.len(), receipt.inputs.stage)),
             scanner: scanner.clone(),
             standing,
             own_reads: Default::default(),
@@ -148,8 +151,18 @@ impl Rebuilder<'_> {
             better: BTreeMap::new(),
             sandbox_of: Some(self.project.workspace.root().to_path_buf()),
             observe: receipt.observed.as_ref().is_some_and(|o| o.how == ObservedHow::Yes),
-            seal: None,
+            seal: self.seal(receipt, scanner.root(), &folder),
+            folder,
         })
+    }
+
+    /// What the stage may do: only one that was sealed, or that read nothing elsewhere, can do with what is recorded.
+    fn seal(&self, receipt: &StageReceipt, root: &Path, folder: &Path) -> Option<Seal> {
+        let sealed = receipt.observed.as_ref().is_some_and(|o| o.sealed);
+        let environment = self.environment.as_ref().filter(|_| sealed && self.observer.is_some() && can_seal())?;
+        let references = receipt.reads.iter().filter(|r| r.hold == StorageMode::Reference);
+        let references = references.map(|r| self.project.workspace.root().join(&*r.at.path));
+        Some(seal_of(root, folder, references, environment, &self.project.variables))
     }
 
     /// Why a reference cannot be read as it was, if it cannot: its bytes are only where they were.

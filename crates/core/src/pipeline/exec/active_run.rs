@@ -1,6 +1,8 @@
 //! One run under way: settles or begins each stage as soon as what it reads is there.
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::rc::Rc;
+use std::sync::PoisonError;
 use std::time::{Duration, Instant};
 
 use textum_base::{SourcePath, overlap};
@@ -386,9 +388,20 @@ impl ActiveRun<'_> {
         mut receipt: StageReceipt,
         common: &mut Common<'_>,
     ) -> Result<(), ExecError> {
+        // Others may decide by it before it can be read.
+        for settled in std::mem::take(&mut *self.stage_context.settled.lock().unwrap_or_else(PoisonError::into_inner)) {
+            if common.shared {
+                self.plan_context.documents.borrow_mut().insert(settled.digest, Rc::new(settled.inputs));
+                self.plan_context.observed.know(settled.lists);
+            }
+        }
         self.report_undeclared(&decision, &mut receipt, common);
         let digest = common.writer.put_document(&canonical(&receipt)?)?;
         common.dirty = true;
+        if self.is_sealed_off(decision.index) {
+            let outputs: Vec<PathContent> = receipt.outputs().cloned().collect();
+            self.bring_in(decision.index, &outputs, common)?;
+        }
         match &self.apart {
             Some(apart) if receipt.state != StageState::Done => apart.may_be_spoiled(decision.index),
             Some(apart) if !self.of_sweep() => apart.show(decision.index, &receipt.outputs().cloned().collect::<Vec<_>>())?,

@@ -30,7 +30,7 @@ const MOST_CHANGES: u32 = 20;
 
 impl ActiveRun<'_> {
     /// What is to be executed, its reads taken in and its outputs cleared.
-    pub(super) fn task(&mut self, decision: &Decision, common: &Common<'_>) -> Result<Begin, ExecError> {
+    pub(super) fn task(&mut self, decision: &Decision, common: &mut Common<'_>) -> Result<Begin, ExecError> {
         let (Some(inputs), Some(key)) = (&decision.inputs, decision.key) else {
             let missing = decision.reasons.iter().filter(|r| r.kind == ReasonKind::Missing);
             let absent: Vec<&str> = missing.map(|r| r.name.as_str()).collect();
@@ -57,14 +57,25 @@ impl ActiveRun<'_> {
             Err(why) => return Ok(Begin::Impossible(why)),
         };
         standing.extend(how);
+        let sealed_off = self.is_sealed_off(decision.index);
+        let scanner = match sealed_off {
+            true => {
+                let (scanner, in_sandbox) = self.seal_off(decision, &param_files, common)?;
+                standing = in_sandbox;
+                scanner
+            }
+            false => scanner,
+        };
+        let folder = self.live.folder.join(&decision.stage);
         self.note_data(&decision.stage, &decision.reads);
         let from = self.plan_context.from.get(&decision.index).cloned();
-        if let Err(e) = self.make_way(inputs, &decision.stage, from.as_ref(), &scanner) {
+        if let Err(e) = self.make_way(inputs, decision, from.as_ref(), &scanner) {
             return match e {
                 ExecError::Clear(e @ (ClearError::Io(_) | ClearError::Own(_))) => Ok(Begin::Impossible(e.to_string())),
                 other => Err(other),
             };
         }
+        let root = scanner.root().to_path_buf();
         let own = decision.reads.iter().map(|(path, content)| self.read(path, content));
         Ok(Begin::Ready(Box::new(Task {
             inputs: inputs.clone(),
@@ -73,17 +84,17 @@ impl ActiveRun<'_> {
             needs: decl.needs,
             run: self.draft.run.clone(),
             scanner,
-            own_reads: self.own_reads(decision),
+            own_reads: if sealed_off { decision.reads.keys().cloned().collect() } else { self.own_reads(decision) },
             standing,
             clock_behind: self.clock_behind,
             from,
             stop_when: decl.stop_when.clone(),
             better: self.project.manifest.metrics.iter().cloned().collect(),
-            folder: self.live.folder.join(&decision.stage),
+            seal: self.seal(decision.index, &root, &folder),
+            folder,
             environment: self.environment,
             observe: decl.observe,
-            seal: None,
-            sandbox_of: self.apart.is_some().then(|| self.project.workspace.root().to_path_buf()),
+            sandbox_of: (self.apart.is_some() || sealed_off).then(|| self.project.workspace.root().to_path_buf()),
         })))
     }
 
@@ -153,8 +164,15 @@ impl ActiveRun<'_> {
     }
 
     /// Clears room for a stage's outputs, and puts the checkpoint in place that it goes on from.
-    fn make_way(&self, inputs: &Inputs, stage: &str, from: Option<&BranchedFrom>, scanner: &Scanner) -> Result<(), ExecError> {
-        if self.apart.is_some() {
+    fn make_way(
+        &self,
+        inputs: &Inputs,
+        decision: &Decision,
+        from: Option<&BranchedFrom>,
+        scanner: &Scanner,
+    ) -> Result<(), ExecError> {
+        let stage = decision.stage.as_str();
+        if self.apart.is_some() || self.is_sealed_off(decision.index) {
             // A sandbox is new.
             if let (Some(path), Some(from)) = (&inputs.checkpoints, from) {
                 write_new(&self.project.store, &from.content, &TreeDir::open(scanner.root())?, path)?;

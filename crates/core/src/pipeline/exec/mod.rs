@@ -15,6 +15,7 @@ mod outcome;
 mod param_files;
 mod run;
 mod scheduler;
+mod sealing;
 mod stage;
 mod sweep;
 mod watch;
@@ -24,8 +25,10 @@ pub use live::{LiveView, ask_to_stop, close_interrupted, is_at_work, live_runs, 
 pub use observing::Observer;
 pub use outcome::{Execution, RunOutcome, SettledStage};
 pub use run::{RunOptions, run};
+pub(crate) use sealing::{can_seal, seal_of};
 pub use stage::{StageContext, Task};
 pub use sweep::{SweepOutcome, VariantOutcome, run_sweep, sweep_name};
+pub(crate) use textum_observe::Seal;
 
 use crate::config::param_file::ParamFileError;
 use crate::data::DataError;

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use textum_observe::{Observation, Seal, words_before};
+use textum_observe::{End, Observation, Seal, words_before};
 
 use super::ExecError;
 use super::stage::Task;
@@ -12,7 +12,7 @@ use crate::fsio::{self, IoError};
 use crate::pipeline::executor::JobCommand;
 use crate::project::observed::{FileDigests, Ignored, Places, SettleError, Settled, Stage, settle};
 use crate::project::workspace::Project;
-use crate::record::receipt::{Observed, ObservedHow};
+use crate::record::receipt::{Exit, Observed, ObservedHow};
 use crate::store::Writer;
 
 /// What stages of a project are observed with.
@@ -36,6 +36,8 @@ pub(super) struct Outcome {
     pub missed: Vec<String>,
     /// What a sealed stage tried in vain.
     pub refused: Vec<String>,
+    /// How the command itself ended, which its tracer cannot always do in the same way.
+    pub end: Option<Exit>,
 }
 
 impl Observer {
@@ -92,7 +94,7 @@ impl Observer {
         };
         if let Some(because) = observation.not_observed {
             let observed = Observed { how: ObservedHow::No, because: Some(because), inputs: None, sealed: task.seal.is_some() };
-            return Ok(Ok(Outcome { observed, settled: None, missed: Vec::new(), refused: Vec::new() }));
+            return Ok(Ok(Outcome { observed, settled: None, missed: Vec::new(), refused: Vec::new(), end: None }));
         }
         let root = task.scanner.root();
         let places = Places::new(root, variables);
@@ -115,7 +117,11 @@ impl Observer {
         };
         let observed = Observed { how: ObservedHow::Yes, because: None, inputs: Some(settled.digest), sealed: task.seal.is_some() };
         let missed = settled.inputs.absent.iter().filter(|p| !p.starts_with(['/', '~'])).cloned().collect();
-        Ok(Ok(Outcome { observed, settled: Some(settled), missed, refused: observation.refused }))
+        let end = observation.end.map(|end| match end {
+            End::Code(code) => Exit::Code(code),
+            End::Signal(number) => Exit::Signal(number),
+        });
+        Ok(Ok(Outcome { observed, settled: Some(settled), missed, refused: observation.refused, end }))
     }
 }
 
@@ -128,4 +134,27 @@ pub(super) fn lacking(project: &Path, missed: &[String], reads: &[&str]) -> Vec<
     let is_lacking =
         |name: &&String| !name.starts_with('.') && project.join(name).is_file() && !reads.iter().any(|r| is_within(name, r));
     missed.iter().filter(is_lacking).cloned().collect()
+}
+
+/// What a sealed stage tried in vain, and what to write into the manifest.
+pub(super) fn refusal(task: &Task, refused: &[String]) -> String {
+    const MOST: usize = 5;
+    // As it is named, and as it really is.
+    let named = task.sandbox_of.as_ref().and_then(|p| std::path::absolute(p).ok());
+    let real = task.sandbox_of.as_ref().and_then(|p| std::fs::canonicalize(p).ok());
+    let mut lines = Vec::new();
+    for what in refused.iter().take(MOST) {
+        let path = textum_observe::from_text(what);
+        let below = named.iter().chain(&real).find_map(|p| path.strip_prefix(p).ok()).map(|p| p.display().to_string());
+        lines.push(match (below, what.starts_with('/')) {
+            (Some(below), _) => format!("{below} (to allow it: reads = [\"{below}\"] in [stage.{}])", task.inputs.stage),
+            (None, true) => {
+                format!("{what} (to allow it: [data.NAME] path = \"{what}\", hold = \"reference\", and among the reads)")
+            }
+            (None, false) => format!("{what} (no connection is allowed)"),
+        });
+    }
+    let more = refused.len().saturating_sub(MOST);
+    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+    format!("it is sealed and tried in vain {}{more}", lines.join("; "))
 }

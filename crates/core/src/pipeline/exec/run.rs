@@ -50,6 +50,10 @@ pub struct RunOptions {
     pub keep_going: bool,
     /// Whether what stages print is told of.
     pub echo: bool,
+    /// Whether all stages are sealed.
+    pub sealed: bool,
+    /// Whether results from before stages were observed are taken for right.
+    pub trust_old: bool,
     /// Whether to work in a fresh folder that holds only what is declared.
     pub sandbox: bool,
     /// The checkpoints that stages go on from.
@@ -99,6 +103,7 @@ pub fn run(
         if !options.sandbox && options.label.is_none() && options.note.is_none() {
             let mut plan_context = PlanContext::new(project, &selected, options.force.clone())?;
             plan_context.from.clone_from(&options.from);
+            plan_context.trust_old = options.trust_old;
             let plan = Plan::make(&plan_context, &selected)?;
             if !plan.has_work() {
                 // A new state of a dataset is recorded, whether or not a stage reads it.
@@ -304,7 +309,9 @@ impl<'a> BegunRun<'a, '_> {
             waits: BTreeMap::new(),
             changed: BTreeMap::new(),
             read_data: BTreeSet::new(),
-            watcher: (!options.sandbox).then(|| Watcher::start(project.workspace.root(), declared_whole)).flatten(),
+            watcher: (!options.sandbox && stage_context.observer.is_none())
+                .then(|| Watcher::start(project.workspace.root(), declared_whole))
+                .flatten(),
             declared: declared_by(project, None),
             environment: Some(environment),
             events: stage_context.events,
@@ -354,6 +361,7 @@ fn carry_out(
         events: &told,
         cancel: &own,
         at_work: Mutex::default(),
+        settled: Mutex::default(),
     };
     told.event(Event::Begun { run: draft.run.clone(), stages: names_of(project, selected) });
     let fresh = RefCell::default();
@@ -367,7 +375,8 @@ fn carry_out(
         unreleased: Vec::new(),
         dirty: false,
     };
-    let plan_context = PlanContext::new(project, selected, options.force.clone())?;
+    let mut plan_context = PlanContext::new(project, selected, options.force.clone())?;
+    plan_context.trust_old = options.trust_old;
     let apart = pool.map(|pool| Apart::new(project, &draft.run, sources, pool, false));
     let chain = RefCell::default();
     let stage_context = &stage_context;

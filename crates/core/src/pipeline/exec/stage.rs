@@ -19,6 +19,7 @@ use crate::fsio::{self, IoError, TreeDir};
 use crate::pipeline::executor::{Cancel, Executor, Job, JobCommand, JobId};
 use crate::pipeline::signal::read_metrics;
 use crate::project::fingerprint::{ScanError, Scanner, Standstill, stage_variables};
+use crate::project::observed::Settled;
 use crate::project::sandbox::Pool;
 use crate::record::receipt::{
     BranchedFrom, Content, ContentKind, Exit, Inputs, Metric, Observed, ObservedHow, PathContent, Read, STAGE_RECEIPT,
@@ -99,6 +100,8 @@ pub struct StageContext<'a> {
     pub cancel: &'a CancelToken,
     /// The commands at work.
     pub at_work: Mutex<BTreeMap<String, JobId>>,
+    /// What stages were seen to read, until it is taken in.
+    pub settled: Mutex<Vec<Settled>>,
 }
 
 impl StageContext<'_> {
@@ -127,6 +130,8 @@ impl StageContext<'_> {
                 receipt.exit = Some(exit);
                 stopped = self.keep_heard(heard?, &mut receipt)?;
                 let outcome = self.observed(&task, &mut receipt, &variables)?;
+                let exit = outcome.as_ref().ok().and_then(|o| o.end).unwrap_or(exit);
+                receipt.exit = Some(exit);
                 match &stopped {
                     Some(reason) => Some(reason.clone()),
                     None => self.judge(&task, &mut receipt, exit, clock, outcome)?,
@@ -164,11 +169,27 @@ impl StageContext<'_> {
         if let Ok(program) = std::env::current_exe() {
             variables.push(("TEXTUM_PROGRAM".to_string(), program.display().to_string()));
         }
+        if task.seal.is_some() {
+            self.private_folders(task, &mut variables)?;
+        }
         if let (Some(from), Some(path)) = (&task.from, &task.inputs.checkpoints) {
             variables.push(("TEXTUM_FROM".to_string(), path.to_string()));
             variables.push(("TEXTUM_FROM_STEP".to_string(), from.step.to_string()));
         }
         Ok(variables)
+    }
+
+    /// A sealed stage has a folder for temporary files of its own, and an empty home unless `HOME` is declared.
+    fn private_folders(&self, task: &Task, variables: &mut Vec<(String, String)>) -> Result<(), ExecError> {
+        for (name, folder) in [("TMPDIR", "tmp"), ("HOME", "home")] {
+            let folder = task.folder.join(folder);
+            fsio::create_folder(&folder)?;
+            if !task.inputs.vars.contains_key(name) {
+                variables.retain(|(n, _)| n != name);
+                variables.push((name.to_string(), folder.display().to_string()));
+            }
+        }
+        Ok(())
     }
 
     fn run_command(
@@ -241,7 +262,7 @@ impl StageContext<'_> {
         variables: &[(String, String)],
     ) -> Result<Result<Outcome, String>, ExecError> {
         let not = |because: &str| Observed { how: ObservedHow::No, because: Some(because.into()), inputs: None, sealed: false };
-        let nothing = |observed| Outcome { observed, settled: None, missed: Vec::new(), refused: Vec::new() };
+        let nothing = |observed| Outcome { observed, settled: None, missed: Vec::new(), refused: Vec::new(), end: None };
         let outcome = match self.observer {
             _ if matches!(task.inputs.run, Command::Evaluate(_)) => {
                 return Ok(Ok(nothing(not("Textum itself reads what it declares"))));
@@ -271,6 +292,10 @@ impl StageContext<'_> {
         if self.cancel.asked() && exit != Exit::Code(0) {
             return Ok(Some(self.cancel.reason().unwrap_or("it was stopped").to_string()));
         }
+        let refused = observed.as_ref().map(|o| o.refused.as_slice()).unwrap_or_default();
+        if !refused.is_empty() {
+            return Ok(Some(observing::refusal(task, refused)));
+        }
         let missed = observed.as_ref().map(|o| o.missed.as_slice()).unwrap_or_default();
         match exit {
             Exit::Code(0) => {}
@@ -283,7 +308,7 @@ impl StageContext<'_> {
             }
             Exit::Signal(number) => return Ok(Some(format!("its command was killed by signal {number}"))),
         }
-        let outcome = match observed {
+        let mut outcome = match observed {
             Ok(outcome) => outcome,
             Err(why) => return Ok(Some(why)),
         };
@@ -296,6 +321,7 @@ impl StageContext<'_> {
         if let Some(touched) = outcome.settled.as_ref().map(|s| s.touched.as_slice()).filter(|t| !t.is_empty()) {
             return Ok(Some(was_touched(&touched.join(", "))));
         }
+        self.settled.lock().unwrap_or_else(PoisonError::into_inner).extend(outcome.settled.take());
         // What cannot be looked at or recorded there is the stage's to mend, and ends nothing but the stage.
         let looked = self.changed_reads(task, began).and_then(|changed| match changed {
             Some(reason) => Ok(Err(reason)),

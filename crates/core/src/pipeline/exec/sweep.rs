@@ -258,6 +258,7 @@ impl<'s> SweepContext<'s> {
             events: telling,
             cancel: &part.cancel,
             at_work: Mutex::default(),
+            settled: Mutex::default(),
         }
     }
 

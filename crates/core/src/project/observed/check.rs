@@ -55,6 +55,11 @@ impl ObservedCheck {
         ObservedCheck { places, ignored, outputs, variables, files, lists: RefCell::default(), unchanged: RefCell::default() }
     }
 
+    /// Lists of files that are not to be had from the store yet.
+    pub fn know(&self, lists: Vec<(Digest, Vec<ObservedFile>)>) {
+        self.lists.borrow_mut().extend(lists.into_iter().map(|(digest, files)| (digest, Rc::new(files))));
+    }
+
     /// What has changed of all that counts, at most so much of it. Nothing: the result may be used again.
     pub fn changes(
         &self,
@@ -69,7 +74,7 @@ impl ObservedCheck {
             if found.len() >= most {
                 break;
             }
-            found.extend(self.folder_change(store, folder, inputs, world)?);
+            found.extend(self.folder_change(store, folder, inputs, world));
         }
         for group in inputs.groups.iter().filter(|g| g.counts) {
             if found.len() >= most {
@@ -139,13 +144,7 @@ impl ObservedCheck {
         appeared.chain(gone).collect()
     }
 
-    fn folder_change(
-        &self,
-        store: &Store,
-        folder: &ObservedFolder,
-        inputs: &ObservedInputs,
-        world: World<'_>,
-    ) -> Result<Option<Reason>, ReceiptError> {
+    fn folder_change(&self, store: &Store, folder: &ObservedFolder, inputs: &ObservedInputs, world: World<'_>) -> Option<Reason> {
         let wanted: Option<BTreeSet<String>> = folder.modules.then(|| inputs.modules.iter().cloned().collect());
         let now = match world {
             World::Sandbox(reads) if is_of_project(&folder.path) => {
@@ -155,17 +154,18 @@ impl ObservedCheck {
         };
         let now = now.unwrap_or_default();
         if Digest::of(&now) == folder.entries {
-            return Ok(None);
+            return None;
         }
         // Which entry it is that came or went.
-        let then = store.read(&folder.entries)?;
+        // What has not been published yet is told without.
+        let then = store.read(&folder.entries).unwrap_or_default();
         let lines = |text: &[u8]| -> BTreeSet<String> { String::from_utf8_lossy(text).lines().map(str::to_string).collect() };
         let (then, now) = (lines(&then), lines(&now));
         let below = |entry: &String| if folder.path.is_empty() { entry.clone() } else { format!("{}/{entry}", folder.path) };
         let came = now.difference(&then).next().map(|e| (below(e), None, Some("there".to_string())));
         let went = then.difference(&now).next().map(|e| (below(e), Some("there".to_string()), None));
         let (name, from, to) = came.or(went).unwrap_or_else(|| (folder.path.clone(), None, None));
-        Ok(Some(Reason { kind: ReasonKind::Observed, name, from, to }))
+        Some(Reason { kind: ReasonKind::Observed, name, from, to })
     }
 
     /// The entries of a folder of a sandbox: what leads to what the stage declares.

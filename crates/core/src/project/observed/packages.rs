@@ -161,7 +161,7 @@ pub(super) fn module_of(path: &Path) -> Option<String> {
     }
     let stem = |text: &str| text.split('.').next().map(str::to_string);
     let below = split_at(path, &["site-packages", "dist-packages", "lib-dynload"]).map(|(_, below)| below);
-    let below = below.or_else(|| library_of(path).and_then(|library| path.strip_prefix(library).ok().map(|b| b.into())));
+    let below = below.or_else(|| library_of(path).and_then(|library| path.strip_prefix(library).ok()));
     if let Some(below) = below {
         return stem(below.iter().next()?.to_str()?);
     }

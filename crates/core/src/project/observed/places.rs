@@ -56,6 +56,11 @@ impl Places {
         Some((observed.to_string(), if system { Area::System } else { Area::Elsewhere }))
     }
 
+    /// The name of a path that is neither the project's nor the system's.
+    pub fn name_elsewhere(&self, observed: &str) -> Option<String> {
+        self.name(observed).filter(|(_, area)| *area == Area::Elsewhere).map(|(name, _)| name)
+    }
+
     /// Whether a path lies below the folder.
     pub(super) fn holds(&self, path: &Path) -> bool {
         self.roots.iter().any(|root| path.starts_with(root))

@@ -59,6 +59,8 @@ pub struct Settled {
     pub inputs: ObservedInputs,
     /// Its digest.
     pub digest: Digest,
+    /// The lists of its groups, by digest.
+    pub lists: Vec<(Digest, Vec<ObservedFile>)>,
     /// Files that were changed by somebody since they were opened.
     pub touched: Vec<String>,
     /// Files of the project that the stage reads without declaring them.
@@ -68,12 +70,15 @@ pub struct Settled {
     pub stale: Vec<String>,
 }
 
+/// Name and version of a package; empty for what is none.
+type Name = (String, Option<String>);
+
 /// A file that was read.
 struct Read {
     name: String,
     path: PathBuf,
     kind: ObservedKind,
-    owner: (String, Option<String>),
+    owner: Name,
     stamp: Option<(Stamp, bool)>,
 }
 
@@ -108,7 +113,7 @@ pub fn settle(
     };
     let reads = settling.reads(observation);
     let now = files.look_all(&reads.iter().map(|r| r.path.clone()).collect::<Vec<_>>());
-    let mut groups: BTreeMap<(ObservedKind, (String, Option<String>)), Vec<ObservedFile>> = BTreeMap::new();
+    let mut groups: BTreeMap<(ObservedKind, Name), Vec<ObservedFile>> = BTreeMap::new();
     let mut touched = Vec::new();
     for (read, now) in reads.into_iter().zip(now) {
         let counts = settling.counts(read.kind, &read.owner.0);
@@ -144,7 +149,7 @@ pub fn settle(
         .filter(|((kind, _), _)| *kind == ObservedKind::Project)
         .flat_map(|(_, files)| files.iter().map(|f| f.path.clone()))
         .collect();
-    let mut documents = Vec::new();
+    let (mut documents, mut lists) = (Vec::new(), Vec::new());
     for ((kind, (name, version)), mut files) in groups {
         files.sort_by(|a, b| a.path.cmp(&b.path));
         files.dedup_by(|a, b| a.path == b.path);
@@ -152,6 +157,7 @@ pub fn settle(
         let (count, size) = (files.len() as u64, files.iter().map(|f| f.size).sum());
         let counts = settling.counts(kind, &name);
         documents.push(ObservedGroup { kind, name, version, counts, files: count, size, list });
+        lists.push((list, files));
     }
     let mut listed = Vec::new();
     for (path, folder, modules) in settling.listed(observation) {
@@ -178,7 +184,7 @@ pub fn settle(
         Some(writer) => writer.put_document(&text)?,
         None => Digest::of(&text),
     };
-    Ok(Settled { inputs, digest, touched, undeclared, stale: settling.stale })
+    Ok(Settled { inputs, digest, lists, touched, undeclared, stale: settling.stale })
 }
 
 impl Settling<'_> {
@@ -314,7 +320,8 @@ impl Settling<'_> {
             let in_packages = installed_in(&path).is_some() || library_of(&path).is_some();
             let counts = match area {
                 Area::Project => !in_packages,
-                Area::Elsewhere => is_searched || (!absent.looked_for && !in_packages),
+                // Settings of programs in hidden folders are looked for by all and every one.
+                Area::Elsewhere => is_searched || (!in_packages && (!absent.looked_for || !is_hidden(&name))),
                 Area::System => is_searched,
             };
             if counts && self.stage.places.path(&name).symlink_metadata().is_err() {
@@ -327,7 +334,10 @@ impl Settling<'_> {
     fn present(&self, observation: &Observation) -> Vec<String> {
         let mut found = Vec::new();
         for looked_at in &observation.looked_at {
-            let Some((name, Area::Project)) = self.name(looked_at) else { continue };
+            let Some((name, area)) = self.name(looked_at).filter(|(_, area)| *area != Area::System) else { continue };
+            if area == Area::Elsewhere && is_hidden(&name) {
+                continue;
+            }
             let path = self.stage.places.path(&name);
             if installed_in(&path.join("x")).is_some() || library_of(&path.join("x")).is_some() || self.is_textums(&path) {
                 continue;
@@ -361,6 +371,11 @@ impl Settling<'_> {
         }
         found
     }
+}
+
+/// Whether a path lies in a hidden folder, or is one.
+fn is_hidden(name: &str) -> bool {
+    name.split('/').any(|part| part.starts_with('.') && part.len() > 2)
 }
 
 /// The names of a folder's entries; those of modules only, where only these are wanted. Outputs of stages and what

@@ -1,0 +1,147 @@
+//! Sealed stages: what one may read, write and connect to, and the sandbox that it works in when the rest of the run
+//! works in the tree.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use textum_base::SourcePath;
+use textum_observe::{Seal, to_text};
+
+use super::ExecError;
+use super::active_run::ActiveRun;
+use super::scheduler::Common;
+use crate::config::graph::StageIndex;
+use crate::fsio::TreeDir;
+use crate::pipeline::plan::Decision;
+use crate::project::fingerprint::{EnvironmentNow, Scanner, Standstill};
+use crate::project::sandbox::link_reference;
+use crate::project::tree::{Staged, write_new};
+use crate::record::receipt::{PathContent, Read, StorageMode};
+
+/// Folders of the system: programs, libraries, settings. They may be read by every sealed stage.
+const SYSTEM: [&str; 15] = [
+    "/usr", "/lib", "/lib32", "/lib64", "/libx32", "/bin", "/sbin", "/etc", "/opt", "/nix", "/gnu", "/proc", "/sys", "/var/lib",
+    "/snap",
+];
+
+/// What a stage may do that works in `root`: read what it declares, its environment and the system; write into its
+/// folder, and into one for temporary files that nobody else has.
+pub(crate) fn seal_of(
+    root: &Path,
+    task_folder: &Path,
+    references: impl Iterator<Item = PathBuf>,
+    environment: &EnvironmentNow,
+    variables: &[(String, String)],
+) -> Seal {
+    let whole = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf());
+    let text = |path: &Path| to_text(std::os::unix::ffi::OsStrExt::as_bytes(path.as_os_str()));
+    let mut read: Vec<PathBuf> = SYSTEM.iter().map(PathBuf::from).collect();
+    read.extend(references);
+    let home = variables.iter().find(|(name, _)| name == "HOME").map(|(_, value)| PathBuf::from(value));
+    // Where programs and their libraries are looked for, with what belongs to an interpreter in such a folder.
+    for (name, value) in variables {
+        if matches!(name.as_str(), "PATH" | "LD_LIBRARY_PATH" | "LIBRARY_PATH") {
+            for folder in value.split(':').filter(|p| p.starts_with('/')).map(PathBuf::from) {
+                // What is installed in a folder of its own lies beside its programs.
+                let prefix = folder.parent().filter(|p| p.components().count() > 2 && Some(*p) != home.as_deref());
+                read.extend(prefix.map(Path::to_path_buf));
+                read.push(folder);
+            }
+        }
+        if matches!(name.as_str(), "VIRTUAL_ENV" | "CONDA_PREFIX" | "JAVA_HOME" | "R_HOME" | "R_LIBS_USER" | "JULIA_DEPOT_PATH") {
+            read.push(PathBuf::from(value));
+        }
+    }
+    if let Some(python) = &environment.record.python {
+        let executable = PathBuf::from(&python.executable);
+        let real = std::fs::canonicalize(&executable).unwrap_or_else(|_| executable.clone());
+        for program in [executable, real] {
+            read.extend(program.parent().and_then(Path::parent).filter(|p| p.parent().is_some()).map(Path::to_path_buf));
+        }
+    }
+    if let Some(program) = textum_observe::tracer() {
+        read.push(program);
+    }
+    let write = [root, task_folder, Path::new("/dev")];
+    Seal { read: read.iter().map(|p| text(&whole(p))).collect(), write: write.map(|p| text(&whole(p))).to_vec() }
+}
+
+/// Whether this machine can seal at all.
+pub(crate) fn can_seal() -> bool {
+    textum_observe::can_seal()
+}
+
+impl ActiveRun<'_> {
+    /// Whether a stage is sealed: by its own word, or because all are.
+    pub(super) fn is_sealed(&self, stage: StageIndex) -> bool {
+        let decl = &self.project.manifest.stages[stage];
+        decl.sealed || (self.options.sealed && !matches!(decl.run, crate::config::manifest::Command::Evaluate(_)))
+    }
+
+    /// Whether a stage works in a sandbox though the run works in the tree.
+    pub(super) fn is_sealed_off(&self, stage: StageIndex) -> bool {
+        self.apart.is_none() && self.is_sealed(stage)
+    }
+
+    fn sealed_folder(&self, stage: StageIndex) -> PathBuf {
+        self.project.workspace.sandboxes_folder().join(&self.draft.run).join(self.project.graph.name(stage))
+    }
+
+    /// The sandbox of a sealed stage, with all that it reads in it; and how that stands.
+    pub(super) fn seal_off(
+        &self,
+        decision: &Decision,
+        param_files: &[Read],
+        common: &mut Common<'_>,
+    ) -> Result<(Arc<Scanner>, BTreeMap<SourcePath, Standstill>), ExecError> {
+        // Only what is published can be put in place.
+        common.publish()?;
+        let root = self.sealed_folder(decision.index);
+        crate::fsio::remove_any(&root)?;
+        let tree = TreeDir::create(&root)?;
+        for (path, content) in decision.reads.iter().chain(param_files.iter().map(|r| (&r.at.path, &r.at.content))) {
+            if self.project.hold_of(path) == StorageMode::Reference {
+                link_reference(self.project.workspace.root(), path, &tree)?;
+                continue;
+            }
+            let Some(path) = path.in_project() else { continue };
+            if tree.standing(&path)?.is_none() {
+                write_new(&self.project.store, content, &tree, &path)?;
+            }
+        }
+        let references = self.project.scanner.references().to_vec();
+        let scanner = Arc::new(Scanner::open(&root, None).with_references(references));
+        let mut standing = BTreeMap::new();
+        for path in decision.reads.keys().chain(param_files.iter().map(|r| &r.at.path)) {
+            standing.extend(Standstill::look(&root, path)?.map(|found| (path.clone(), found)));
+        }
+        Ok((scanner, standing))
+    }
+
+    /// What a stage may do in the folder that it works in.
+    pub(super) fn seal(&self, stage: StageIndex, root: &Path, folder: &Path) -> Option<Seal> {
+        self.is_sealed(stage).then(|| {
+            let declared = self.project.manifest.stages[stage].reads.iter().filter(|r| self.project.scanner.is_reference(r));
+            let references = declared.map(|r| self.project.workspace.root().join(&**r));
+            seal_of(root, folder, references, &self.plan_context.environment, &self.project.variables)
+        })
+    }
+
+    /// Puts what a sealed stage brought forth into the tree, and takes its sandbox away.
+    pub(super) fn bring_in(&self, stage: StageIndex, outputs: &[PathContent], common: &mut Common<'_>) -> Result<(), ExecError> {
+        if !outputs.is_empty() {
+            common.publish()?;
+            let cleaner = self.cleaner();
+            let mut staged = Staged::new(&cleaner);
+            for output in outputs {
+                staged.add(&output.path, &output.content)?;
+            }
+            staged.apply()?;
+        }
+        crate::fsio::remove_any(&self.sealed_folder(stage))?;
+        // The run's folder of sandboxes goes with the last of them.
+        let _ = rustix::fs::rmdir(self.project.workspace.sandboxes_folder().join(&self.draft.run));
+        Ok(())
+    }
+}

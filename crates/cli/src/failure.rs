@@ -291,6 +291,7 @@ unwrapping!(NameError { Ledger },
     NameError::NotADigest(_) => wrong("write it as in b3:91ac22"),
 );
 unwrapping!(TraceError { Checkpoint, Data, Name, Scan, Io, Ledger, Store, Receipt, Plan },
+    TraceError::Elsewhere { .. } => absent("copy the folder .textum of whoever ran it here; or `textum run` makes it anew, and the digests say whether it is the same"),
     TraceError::NeverSeen { .. } => absent("it may be edited since, or come from another project; `textum runs` lists what this one made"),
     TraceError::NoPath { .. } => absent("`textum show RUN` lists what a run read and wrote"),
 );

@@ -17,6 +17,12 @@ pub fn reason(reason: &Reason, detail: Option<&ReadDetail>) -> String {
     let side = |value: &Option<String>, none: &str| value.as_deref().map_or(none.to_string(), text::param);
     match reason.kind {
         ReasonKind::New => "never done before".to_string(),
+        ReasonKind::NotHere => {
+            format!(
+                "done in run {name} with {}, by the committed receipt; its result is not in the store here",
+                side(&reason.to, "inputs")
+            )
+        }
         ReasonKind::Param => match (&reason.from, &reason.to) {
             (None, Some(to)) => format!("{name} = {} is new", text::param(to)),
             (Some(from), None) => format!("{name} = {} is gone", text::param(from)),

@@ -12,7 +12,10 @@ fn the_demo_plays_its_whole_story() {
     textum(&tiny, &["-C", "looms", "verify", "--deep"]).expect(0);
     let runs = textum(&tiny, &["-C", "looms", "runs", "--format", "json"]).expect(0).json();
     let auc: Vec<f64> = runs.as_array().unwrap().iter().map(|r| r["metrics"]["auc"].as_f64().unwrap()).collect();
-    assert!(auc[1] < auc[0] && auc[0] == auc[3] && auc.len() == 11, "the mistake in the data shows, and is rolled back: {auc:?}");
+    assert!(
+        auc[2] < auc[1] && auc[0] == auc[1] && auc[1] == auc[4] && auc.len() == 12,
+        "the mistake in the data shows, and is rolled back: {auc:?}"
+    );
     let no_python = format!("PATH=/nowhere {} demo other", crate::TEXTUM);
     tiny.textum("/bin/sh", &["-c", &no_python]).expect(3).warns("python3");
     assert!(!tiny.has("other"));

@@ -8,7 +8,10 @@ use crate::pipeline::plan::PlanError;
 use crate::project::fingerprint::{ScanError, read_outside};
 use crate::project::workspace::Project;
 use crate::record::ledger::{LedgerError, NameError};
-use crate::record::receipt::{BranchedFrom, Content, ContentKind, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt, type_of};
+use crate::record::receipt::{
+    BranchedFrom, Content, ContentKind, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt, TREE_RECEIPT_NAME, TreeReceipt,
+    type_of,
+};
 use crate::store::{Digest, Store, StoreError};
 
 /// Why something could not be traced.
@@ -21,6 +24,16 @@ pub enum TraceError {
         name: String,
         /// Its digest.
         digest: String,
+    },
+    /// Only the committed receipt speaks of it: what it comes from was recorded elsewhere.
+    #[error("{name} ({digest}) is {what}, by the committed {TREE_RECEIPT_NAME}; that run's own receipts are not in the store here")]
+    Elsewhere {
+        /// What was named.
+        name: String,
+        /// Its digest.
+        digest: String,
+        /// What it is: which stage wrote it where, or which dataset it is.
+        what: String,
     },
     /// No dataset or version has the name.
     #[error(transparent)]
@@ -227,7 +240,25 @@ fn of_file(project: &Project, name: &str, file: &Path) -> Result<Target, TraceEr
     };
     match origin_of(project, &content.digest, relative.as_deref())? {
         Some((origin, path)) => Ok(Target { name: name.into(), path: Some(path), digest: content.digest, origin }),
-        None => Err(TraceError::NeverSeen { name: name.into(), digest: content.digest.short() }),
+        None => Err(by_tree_receipt(project, name, &content.digest)),
+    }
+}
+
+/// What the committed receipt says of a content that no receipt in the store speaks of.
+fn by_tree_receipt(project: &Project, name: &str, digest: &Digest) -> TraceError {
+    let tree = TreeReceipt::load(project.workspace.root()).ok().flatten().unwrap_or_default();
+    let run = tree.run.as_deref().unwrap_or("an unknown run");
+    let written = tree.stages.iter().find_map(|(stage, s)| {
+        let (path, _) = s.writes.iter().find(|(_, content)| content.digest == *digest)?;
+        Some(format!("`{path}` as {stage} wrote it in run {} (key {})", s.run, s.key.short()))
+    });
+    let dataset = || {
+        let (name, state) = tree.data.iter().find(|(_, state)| state.content.digest == *digest)?;
+        Some(format!("the dataset {name} (`{}`) as run {run} found it", state.path))
+    };
+    match written.or_else(dataset) {
+        Some(what) => TraceError::Elsewhere { name: name.into(), digest: digest.short(), what },
+        None => TraceError::NeverSeen { name: name.into(), digest: digest.short() },
     }
 }
 

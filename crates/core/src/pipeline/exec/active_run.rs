@@ -26,7 +26,7 @@ use crate::pipeline::plan::{Action, Decision, HowMade, PlanContext, Recorded, Se
 use crate::project::tree::{Staged, TreeCleaner};
 use crate::project::workspace::Project;
 use crate::record::receipt::{
-    Content, DatasetState, ObservedHow, PathContent, RunReceipt, RunStageState, StageReceipt, StageState, canonical,
+    Content, DatasetState, Observed, ObservedHow, PathContent, RunReceipt, RunStageState, StageReceipt, StageState, canonical,
 };
 use crate::store::Digest;
 
@@ -174,7 +174,8 @@ impl ActiveRun<'_> {
             {
                 continue;
             }
-            let Some(decision) = self.decide(stage, common)? else { continue };
+            let Some(mut decision) = self.decide(stage, common)? else { continue };
+            self.take_on_trust(&mut decision, common)?;
             self.todo.remove(&stage);
             match decision.action {
                 Action::UpToDate => {
@@ -230,6 +231,26 @@ impl ActiveRun<'_> {
             }
         }
         Ok(())
+    }
+
+    /// Tells a result from before stages were observed anew, as one that a person trusts.
+    fn take_on_trust(&self, decision: &mut Decision, common: &mut Common<'_>) -> Result<(), ExecError> {
+        let used = decision.action != Action::Run && self.plan_context.trust_old;
+        let (Some(recorded), Some(inputs), Some(key)) = (&mut decision.result, &decision.inputs, decision.key) else {
+            return Ok(());
+        };
+        let decl = &self.project.manifest.stages[decision.index];
+        if !used || recorded.made.observed.is_some() || !decl.observe {
+            return Ok(());
+        }
+        let old = StageReceipt::load(&self.project.store, &recorded.receipt)?;
+        let observed = Observed { how: ObservedHow::Trusted, because: None, inputs: None, sealed: false };
+        let (taken_over, observed) = (Some(recorded.receipt), Some(observed));
+        let told = StageReceipt { inputs: inputs.clone(), key, observed, taken_over, ..old };
+        recorded.receipt = common.writer.put_document(&canonical(&told)?)?;
+        recorded.made = HowMade::of(&told);
+        // Its metrics are read in a moment.
+        common.publish()
     }
 
     fn is_waiting(&self, stage: StageIndex) -> bool {

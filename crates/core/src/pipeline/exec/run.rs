@@ -105,7 +105,7 @@ pub fn run(
             plan_context.from.clone_from(&options.from);
             plan_context.trust_old = options.trust_old;
             let plan = Plan::make(&plan_context, &selected)?;
-            if !plan.has_work() {
+            if !plan.has_work() && !options.trust_old {
                 // A new state of a dataset is recorded, whether or not a stage reads it.
                 writer.publish()?;
                 tell();

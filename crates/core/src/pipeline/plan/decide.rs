@@ -227,7 +227,7 @@ impl<'p> PlanContext<'p> {
             found = reasons(old, &inputs, |d| self.counted(d));
             found.retain(|r| !(r.kind == ReasonKind::Read && pending.iter().any(|(p, _)| *p == r.name)));
         } else {
-            found.push(Reason::plain(ReasonKind::New, &inputs.stage));
+            found.push(self.never_done(&inputs.stage, None));
         }
         found.extend(pending.iter().map(|(path, writer)| Reason {
             kind: ReasonKind::Upstream,
@@ -240,7 +240,7 @@ impl<'p> PlanContext<'p> {
     }
 
     /// Of the results with a key, the newest that may be used again; and why those before it in time may not.
-    fn result(&self, decision: &Decision, key: &Digest) -> Result<(Option<Recorded>, Vec<Reason>), PlanError> {
+    fn result(&self, decision: &Decision, key: &Digest, inputs: &Inputs) -> Result<(Option<Recorded>, Vec<Reason>), PlanError> {
         let ledger = &self.project.ledger;
         let decl = &self.project.manifest.stages[decision.index];
         let mut obstacles = Vec::new();
@@ -251,7 +251,16 @@ impl<'p> PlanContext<'p> {
                 return Ok((Some(fresh), obstacles));
             }
         }
-        for row in ledger.results_of(key)? {
+        // Before stages were observed all packages stood in the key.
+        let old_key = match self.trust_old {
+            true => Some(self.key_with_all_packages(inputs)?).filter(|old| old != key),
+            false => None,
+        };
+        let mut rows = ledger.results_of(key)?;
+        if let Some(old) = old_key {
+            rows.extend(ledger.results_of(&old)?.into_iter().filter(|row| row.observed.is_none()));
+        }
+        for row in rows {
             let made = HowMade { observed: row.observed, inputs: row.observed_inputs, environment: row.environment };
             let found = self.obstacles(decl, &made, &decision.reads, obstacles.is_empty())?;
             if found.is_empty() {
@@ -266,6 +275,12 @@ impl<'p> PlanContext<'p> {
         Ok((None, obstacles))
     }
 
+    fn key_with_all_packages(&self, inputs: &Inputs) -> Result<Digest, PlanError> {
+        let counted = self.environment.counted.as_ref().filter(|_| inputs.environment.is_some());
+        let environment = counted.map(|c| crate::record::receipt::canonical(c).map(|bytes| Digest::of(&bytes))).transpose()?;
+        Ok(Inputs { environment, ..inputs.clone() }.key()?)
+    }
+
     fn settle(
         &self,
         decision: &mut Decision,
@@ -273,7 +288,7 @@ impl<'p> PlanContext<'p> {
         inputs: &Inputs,
         settled: &BTreeMap<StageIndex, Settled>,
     ) -> Result<(), PlanError> {
-        let (result, mut obstacles) = self.result(decision, key)?;
+        let (result, mut obstacles) = self.result(decision, key, inputs)?;
         decision.result = result;
         let learned = self.learned_reasons(decision.index, settled)?;
         if !learned.is_empty() {
@@ -294,7 +309,7 @@ impl<'p> PlanContext<'p> {
         decision.before = baseline.as_ref().map(|b| b.seconds);
         let compared = || match &baseline {
             Some(old) => reasons(&old.inputs, inputs, |d| self.counted(d)),
-            None => vec![Reason::plain(ReasonKind::New, &decision.stage)],
+            None => vec![self.never_done(&decision.stage, Some(key))],
         };
         if forced {
             decision.reasons = vec![Reason::plain(ReasonKind::Forced, &decision.stage)];
@@ -317,6 +332,18 @@ impl<'p> PlanContext<'p> {
             decision.reasons.extend(dropped);
         }
         Ok(())
+    }
+
+    /// Why there is no result of a stage: the committed receipt may know of one elsewhere.
+    fn never_done(&self, stage: &str, key: Option<&Digest>) -> Reason {
+        match self.tree.as_ref().and_then(|t| t.stages.get(stage)) {
+            Some(there) => {
+                let same = key == Some(&there.key);
+                let to = Some(if same { "the same inputs" } else { "other inputs" }.to_string());
+                Reason { kind: ReasonKind::NotHere, name: there.run.clone(), from: Some(there.key.to_string()), to }
+            }
+            None => Reason::plain(ReasonKind::New, stage),
+        }
     }
 
     /// The outputs that do not stand in the tree, and those of them that the store no longer has.

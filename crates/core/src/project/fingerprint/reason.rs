@@ -14,6 +14,8 @@ use crate::store::Digest;
 pub enum ReasonKind {
     /// The stage has never been done.
     New,
+    /// It was done elsewhere, by the committed receipt: its result is not in the store here.
+    NotHere,
     /// A parameter has another value, came or went.
     Param,
     /// A file or folder that is read has another content, came or went.

@@ -13,14 +13,12 @@ use crate::store::{self, Digest, ItemKind};
 /// Digests of files, by absolute path.
 pub struct FileDigests {
     cache: Option<PathBuf>,
-    known: Mutex<Known>,
+    remembered: Files,
+    /// What was learnt since; it holds before what is remembered.
+    learnt: Mutex<Files>,
 }
 
-#[derive(Default)]
-struct Known {
-    files: HashMap<String, (Stat, Digest)>,
-    changed: bool,
-}
+type Files = HashMap<String, (Stat, Digest), foldhash::fast::RandomState>;
 
 /// A file as it stands now.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -39,7 +37,7 @@ impl FileDigests {
         let cache = cache.map(|c| c.join("observed"));
         let memory = cache.as_deref().map(Memory::load).unwrap_or_default();
         let files = memory.iter().map(|f| (f.path.to_string(), (f.stat, f.digest))).collect();
-        FileDigests { cache, known: Mutex::new(Known { files, changed: false }) }
+        FileDigests { cache, remembered: files, learnt: Mutex::default() }
     }
 
     /// The file at a path now; `None` for anything that is no file or cannot be read.
@@ -48,16 +46,17 @@ impl FileDigests {
         let meta = fs::metadata(path).ok().filter(fs::Metadata::is_file)?;
         let (stat, exec) = (Stat::of(&meta), meta.permissions().mode() & 0o111 != 0);
         let name = path.to_str();
-        if let Some(known) = name.and_then(|name| self.known().files.get(name).copied()).filter(|known| known.0 == stat) {
-            return Some(FileNow { stat, exec, digest: known.1 });
+        let fits = |known: &&(Stat, Digest)| known.0 == stat;
+        let remembered = name.and_then(|name| self.remembered.get(name)).filter(fits).map(|known| known.1);
+        let known = remembered.or_else(|| name.and_then(|name| self.learnt().get(name).filter(fits).map(|known| known.1)));
+        if let Some(digest) = known {
+            return Some(FileNow { stat, exec, digest });
         }
         let looked = now_nanos();
         let (digest, _) = store::hash_file(path).ok()?;
         let unchanged = fs::metadata(path).is_ok_and(|m| Stat::of(&m) == stat);
         if let (Some(name), true) = (name, unchanged && !stat.is_racy(looked)) {
-            let mut known = self.known();
-            known.files.insert(name.to_string(), (stat, digest));
-            known.changed = true;
+            self.learnt().insert(name.to_string(), (stat, digest));
         }
         Some(FileNow { stat, exec, digest })
     }
@@ -71,22 +70,22 @@ impl FileDigests {
         paths.par_iter().with_min_len(FEW).map(|p| self.look(p)).collect()
     }
 
-    fn known(&self) -> std::sync::MutexGuard<'_, Known> {
-        self.known.lock().unwrap_or_else(PoisonError::into_inner)
+    fn learnt(&self) -> std::sync::MutexGuard<'_, Files> {
+        self.learnt.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Keeps what was learnt for the next look.
     pub fn save(&self) {
         let Some(cache) = &self.cache else { return };
-        let mut known = self.known();
-        if !std::mem::take(&mut known.changed) {
+        let learnt = self.learnt();
+        if learnt.is_empty() {
             return;
         }
-        let remembered = |(path, (stat, digest)): (&'_ String, &(Stat, Digest))| (path.clone(), *stat, *digest);
-        let mut files: Vec<(String, Stat, Digest)> = known.files.iter().map(remembered).collect();
-        files.sort_unstable_by(|a, b| a.0.cmp(&b.0));
+        let kept = self.remembered.iter().filter(|(path, _)| !learnt.contains_key(*path));
+        let mut files: Vec<(&String, &(Stat, Digest))> = kept.chain(learnt.iter()).collect();
+        files.sort_unstable_by(|a, b| a.0.cmp(b.0));
         let records =
-            files.iter().map(|(path, stat, digest)| Remembered { path, kind: ItemKind::File, stat: *stat, digest: *digest });
+            files.iter().map(|(path, (stat, digest))| Remembered { path, kind: ItemKind::File, stat: *stat, digest: *digest });
         save_memory(cache, records, None);
     }
 }

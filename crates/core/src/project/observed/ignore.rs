@@ -28,7 +28,8 @@ const PARTS: [&str; 4] = ["__pycache__", ".git", ".textum", ".ipynb_checkpoints"
 
 /// All patterns of what does not count.
 pub struct Ignored {
-    patterns: Vec<Pattern>,
+    /// Each with what it begins with, up to its first sign: most paths begin otherwise.
+    patterns: Vec<(String, Pattern)>,
 }
 
 const OPTIONS: MatchOptions =
@@ -39,12 +40,14 @@ impl Ignored {
     /// have been checked.
     pub fn new(more: &[String]) -> Ignored {
         let all = IGNORED.iter().map(|(pattern, _)| *pattern).chain(more.iter().map(String::as_str));
-        Ignored { patterns: all.filter_map(|p| Pattern::new(p).ok()).collect() }
+        let beginning = |p: &str| p.split(['*', '?', '[']).next().unwrap_or_default().to_string();
+        Ignored { patterns: all.filter_map(|p| Some((beginning(p), Pattern::new(p).ok()?))).collect() }
     }
 
     /// Whether a path, as documents name it, does not count.
     pub fn covers(&self, path: &str) -> bool {
-        path.split('/').any(|part| PARTS.contains(&part)) || self.patterns.iter().any(|p| p.matches_with(path, OPTIONS))
+        path.split('/').any(|part| PARTS.contains(&part))
+            || self.patterns.iter().any(|(begins, p)| path.starts_with(begins.as_str()) && p.matches_with(path, OPTIONS))
     }
 }
 

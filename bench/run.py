@@ -17,6 +17,7 @@ import tempfile
 import time
 
 import experiments
+import observing
 
 HERE = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
 TEXTUM = os.path.join(HERE, "target", "release", "textum")
@@ -209,10 +210,16 @@ def growth(name, project, change, expected):
     return (name, grown / 1e6, expected / 1e6, grown / expected, memory)
 
 
+def many(lines, project, how, target):
+    clean = "rm -rf .textum textum.receipt.json .ninja_log .ninja_deps build; mkdir build"
+    lines.append(pair("500 trivial stages, first run" + how, [TEXTUM, "run"], "ninja -j2", project, target, 5, clean, clean, "ninja"))
+
+
 def main():
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--quick", action="store_true", help="a tenth of the size, for trying it out")
     parser.add_argument("--experiments", action="store_true", help="only the lines about experiments")
+    parser.add_argument("--observing", action="store_true", help="only the lines about observing")
     parser.add_argument("--runs", type=int, default=50_000, help="so many runs for the line about the list of runs")
     parser.add_argument("--short", action="store_true", help="without the line about metric points, which takes minutes")
     parser.add_argument("--python", default=sys.executable, help="a Python with polars, duckdb and pyarrow, for the lines about tables")
@@ -227,6 +234,16 @@ def main():
     fresh = "rm -rf .textum textum.receipt.json n"
     lines, sizes, shares = [], [], []
     with tempfile.TemporaryDirectory(prefix="textum-bench-") as folder:
+        lines.extend(observing.lines(folder, TEXTUM, options.python, pair, scale))
+        project = many_stages(folder, 500)
+        many(lines, project, "", "3.5")
+        with open(os.path.join(project, "textum.toml")) as manifest:
+            text = manifest.read().replace("]\n[stage", "]\nobserve = false\n[stage")
+        with open(os.path.join(project, "textum.toml"), "w") as manifest:
+            manifest.write(text + "observe = false\n")
+        many(lines, project, ", not observed", "2.5")
+        if options.observing:
+            return
         lines.append(experiments.sweep(folder, TEXTUM, pair))
         lines.append(experiments.listed(folder, TEXTUM, pair, options.runs // scale))
         if not options.short:
@@ -234,9 +251,7 @@ def main():
         shares.append(experiments.followed(folder, TEXTUM, 10))
         if options.experiments:
             return
-        project = many_stages(folder, 500)
         clean = "rm -rf .textum textum.receipt.json .ninja_log .ninja_deps build; mkdir build"
-        lines.append(pair("500 trivial stages, first run", [TEXTUM, "run"], "ninja -j2", project, "2", 5, clean, clean, "ninja"))
         subprocess.run("%s; ninja; sleep 0.5; %s run; %s run" % (clean, TEXTUM, TEXTUM), shell=True, cwd=project, check=True,
                        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         lines.append(pair("500 trivial stages, nothing to do", [TEXTUM, "run"], "ninja", project, "2", 9, tool="ninja"))

@@ -10,6 +10,7 @@ use textum_core::inspect::comparison::CompareError;
 use textum_core::inspect::curve::CurveError;
 use textum_core::inspect::lineage::TraceError;
 use textum_core::maintain::rebuild::RebuildError;
+use textum_core::maintain::restore::EnvironmentError;
 use textum_core::maintain::restore::{ParamsError, RestoreError};
 use textum_core::maintain::upkeep::UpkeepError;
 use textum_core::maintain::verify::VerifyError;
@@ -196,6 +197,13 @@ unwrapping!(ReadError { Scan, Store });
 unwrapping!(PlanError { Mistakes, Read, Python, Ledger, Receipt, Document, Tree },
     PlanError::NoStage { .. } => absent("`textum plan` lists the stages"),
 );
+unwrapping!(EnvironmentError { Io, Receipt, Put },
+    EnvironmentError::None(_) => absent("`textum trace RUN --all` tells what its stages were seen to read"),
+    EnvironmentError::NotEmpty(_) => wrong("name a new or an empty folder"),
+    EnvironmentError::TwoVersions { .. } => wrong("each file comes from one environment"),
+    EnvironmentError::NoInterpreter { .. } => absent("install that version, and name it in [environment] python"),
+    EnvironmentError::Command { .. } => damaged("keep = \"files\" in [environment] keeps the files of later runs, so that neither an index nor a network is needed"),
+);
 unwrapping!(DraftError { Io, Mistakes },
     DraftError::Taken(_) | DraftError::Name(_) => wrong("choose another name, or take the stage out of textum.toml first"),
     DraftError::Failed(_) => |said| Failure::new(UNSUCCESSFUL, said, "what it printed stands above; the manifest is as it was"),
@@ -302,7 +310,7 @@ unwrapping!(RestoreError { Put, Receipt, Store, Ledger, Io, Scan, Tree },
     RestoreError::NoTreeReceipt(_) => absent("name what to restore, as in `textum restore last`; a run writes textum.receipt.json"),
     RestoreError::Exists(_) => wrong("choose a folder that does not hold it, or move it away: nothing is overwritten"),
 );
-unwrapping!(RebuildError { Trace, Exec, Put, Io, Store, Ledger, Receipt, Document, Python },
+unwrapping!(RebuildError { Trace, Exec, Environment, Put, Io, Store, Ledger, Receipt, Document, Python },
     RebuildError::Source(_) => wrong("`textum restore` brings a source back; rebuild an output of a stage"),
     RebuildError::NothingDone(_) => absent("choose a run that `textum runs` shows as done"),
     RebuildError::Stopped => |said| Failure::new(INTERRUPTED, said, "nothing was changed; run it again when you like"),

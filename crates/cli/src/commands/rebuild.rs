@@ -26,16 +26,34 @@ pub struct RebuildArgs {
     /// Keep the sandboxes, to look at what came out
     #[arg(long)]
     keep: bool,
+    /// The environment to rebuild in: the one that is here, or the recorded one, made again from kept files or versions
+    #[arg(long, value_enum, value_name = "WHICH", default_value_t = Which::Here)]
+    environment: Which,
     /// Show what stages print
     #[arg(long)]
     echo: bool,
+}
+
+/// The environment that a rebuild has.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+enum Which {
+    /// The one that is here
+    Here,
+    /// The recorded one
+    Recorded,
 }
 
 /// Rebuilds.
 pub fn run(global: &Global, args: &RebuildArgs, ui: &Ui) -> Result<u8, Failure> {
     let mut project = open(global, ui)?;
     let target = find_target(&project, &args.name, &here(global))?;
-    let options = RebuildOptions { tolerance: args.tolerance, keep: args.keep, echo: args.echo, by: by_whom() };
+    let options = RebuildOptions {
+        tolerance: args.tolerance,
+        keep: args.keep,
+        echo: args.echo,
+        recorded_environment: args.environment == Which::Recorded,
+        by: by_whom(),
+    };
     let outcome = {
         let events = ui.events();
         rebuild(&mut project, &target, &options, &*events, catch_interrupts())?

@@ -1,18 +1,18 @@
 //! `textum restore`.
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::Args;
 use textum_base::{MANIFEST_NAME, ProjectPath};
 use textum_core::data::{find_data, split_name, version_with};
-use textum_core::inspect::lineage::{Origin, find_target};
+use textum_core::inspect::lineage::{Origin, find_target, trace};
 use textum_core::maintain::restore::{
-    Restored, Wanted, of_digest, of_run, of_tree, of_version, restore_into, restore_params, restore_tree,
+    Restored, Wanted, of_digest, of_run, of_tree, of_version, restore_environment, restore_into, restore_params, restore_tree,
 };
 use textum_core::project::workspace::Project;
 use textum_core::record::ledger::NameError;
-use textum_core::record::receipt::{Content, PathContent, RunReceipt};
+use textum_core::record::receipt::{Content, PathContent, RunReceipt, StageReceipt};
 
 use super::{by_whom, here, open};
 use crate::args::{Format, Global};
@@ -36,6 +36,9 @@ pub struct RestoreArgs {
     /// Write the run's parameters into the manifest and its `param_files` instead; comments stay
     #[arg(long, conflicts_with_all = ["output", "code"])]
     params: bool,
+    /// Make the environment that a run had in this new folder: from kept files, without a network, or from exact versions
+    #[arg(long, value_name = "DIR", value_hint = clap::ValueHint::DirPath, conflicts_with_all = ["output", "code", "params"])]
+    environment: Option<PathBuf>,
     /// Bring back code and other files that are no dataset as well
     #[arg(long)]
     code: bool,
@@ -46,6 +49,9 @@ pub fn run(global: &Global, args: &RestoreArgs, ui: &Ui) -> Result<u8, Failure> 
     let project = open(global, ui)?;
     if args.params {
         return params(&project, args, ui);
+    }
+    if let Some(folder) = &args.environment {
+        return environment(&project, args, &here(global).join(folder), &here(global), ui);
     }
     let (wanted, said) = wanted(&project, args, global)?;
     let restored = match &args.output {
@@ -69,6 +75,33 @@ pub fn run(global: &Global, args: &RestoreArgs, ui: &Ui) -> Result<u8, Failure> 
         ui.result(&tell(&project, &restored, &said, args, wanted.run.as_deref(), ui)?);
     }
     Ok(if restored.references_differ.is_empty() { 0 } else { UNSUCCESSFUL })
+}
+
+/// Makes the environment of a run, or of a file of one.
+fn environment(project: &Project, args: &RestoreArgs, folder: &Path, here: &Path, ui: &Ui) -> Result<u8, Failure> {
+    let Some(name) = &args.name else {
+        return Err(Failure::new(USAGE, "whose environment?", "name a run, as in: textum restore best:auc --environment DIR"));
+    };
+    let target = find_target(project, name, here)?;
+    let receipts: Vec<StageReceipt> = trace(&project.store, &target)?.receipts.into_iter().map(|(_, r)| r).collect();
+    let made = restore_environment(project, name, &receipts, folder)?;
+    if ui.format == Format::Json {
+        ui.json(&serde_json::to_value(&made).unwrap_or_default());
+        return Ok(0);
+    }
+    let how = match made.kept {
+        true => format!("{} out of the store, without a network", text::counted(made.files, "file")),
+        false => "by the installer from exact versions, as their files were not kept".to_string(),
+    };
+    let packages: Vec<String> = made.packages.iter().map(|(name, version)| format!("{name} {version}")).collect();
+    ui.result(&format!(
+        "{} in {}\n\n  {how}\n  {}\n\nnext: source {}/bin/activate",
+        ui.style.bold(&format!("{}, {}", made.python, text::counted(packages.len() as u64, "package"))),
+        made.folder.display(),
+        text::some(&packages, 12),
+        made.folder.display()
+    ));
+    Ok(0)
 }
 
 /// Writes the parameters of a run into the manifest and its files of parameters.

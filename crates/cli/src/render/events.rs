@@ -47,6 +47,10 @@ pub fn line(event: &Event, style: &Style) -> Option<String> {
             style.bad("not deterministic:"),
             text::some(paths, 5)
         ),
+        Event::OtherInterpreter { stage, started, declared } => format!(
+            "  {} {stage} started {started}, and [environment] declares {declared}: what is recorded is what was started",
+            style.bad("another interpreter:")
+        ),
         Event::Undeclared { stage, paths } => format!(
             "  {} {stage} reads {} without declaring it: `textum adopt {stage}` writes it down",
             style.bad("undeclared:"),

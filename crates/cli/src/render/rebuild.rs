@@ -1,7 +1,7 @@
 //! The result of a rebuild.
 
 use serde_json::{Value, json};
-use textum_core::maintain::rebuild::{Difference, FirstDifference, RebuildOutcome, in_words};
+use textum_core::maintain::rebuild::{Beginning, Difference, FirstDifference, RebuildOutcome, in_words};
 use textum_core::record::receipt::Verdict;
 
 use super::events::verdict_word;
@@ -30,6 +30,16 @@ fn how(first: &FirstDifference) -> String {
         Difference::Gone => "was not brought forth again".to_string(),
     };
     format!("the first to differ is {}, by the stage {}: {where_}", first.path, first.stage)
+}
+
+/// Where the chain began.
+fn began(beginning: &Beginning) -> String {
+    match beginning {
+        Beginning::Checkpoint { stage, run, step } => {
+            format!("{stage} went on from the checkpoint {run}#{step}: the training before it was not repeated")
+        }
+        Beginning::Reference { path } => format!("it began at the reference {path}, whose bytes are where they were"),
+    }
 }
 
 /// For people.
@@ -76,6 +86,14 @@ pub fn text(outcome: &RebuildOutcome, style: &Style) -> String {
             out.push_str(&lines.lines().map(|l| format!("    {}\n", style.dim(l))).collect::<String>());
         }
     }
+    for beginning in &outcome.began_at {
+        out.push_str(&format!("\n  {}\n", style.dim(&began(beginning))));
+    }
+    if let Some(made) = &outcome.environment {
+        let how = if made.kept { "out of the store" } else { "by the installer" };
+        let packages = text::counted(made.packages.len() as u64, "package");
+        out.push_str(&format!("\n  in the recorded environment: {}, {packages}, made again {how}\n", made.python));
+    }
     if !outcome.differences.is_empty() {
         let list: Vec<String> = outcome.differences.iter().map(in_words).collect();
         out.push_str(&format!("\n  the environment is another than when it was recorded: {}\n", text::some(&list, 8)));
@@ -92,8 +110,10 @@ pub fn json(outcome: &RebuildOutcome) -> Value {
         .stages
         .iter()
         .map(|s| {
-            let writes: Vec<Value> = s.writes.iter().map(|w| json!({"path": w.path, "recorded": w.recorded, "rebuilt": w.rebuilt})).collect();
-            json!({"stage": s.stage, "verdict": s.verdict, "writes": writes, "seconds": s.seconds, "reason": s.failure.as_ref().map(|(r, _)| r)})
+            let writes: Vec<Value> =
+                s.writes.iter().map(|w| json!({"path": w.path, "recorded": w.recorded, "rebuilt": w.rebuilt})).collect();
+            json!({"stage": s.stage, "began_at": outcome.began_at, "environment_made": outcome.environment,
+        "verdict": s.verdict, "writes": writes, "seconds": s.seconds, "reason": s.failure.as_ref().map(|(r, _)| r)})
         })
         .collect();
     let differences: Vec<Value> =

@@ -27,6 +27,7 @@ mod observing;
 mod old;
 mod options;
 mod orphans;
+mod packages;
 mod param_files;
 mod prune;
 mod race;

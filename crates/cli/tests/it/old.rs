@@ -80,7 +80,11 @@ fn a_fresh_clone_says_what_its_files_are_and_what_is_missing() {
     let outputs = tiny.snapshot();
     textum(&tiny, &["plan"]).expect(0).says(&format!("done in run {run} with the same inputs, by the committed receipt"));
     let traced = textum(&tiny, &["trace", "build/lines.txt"]).expect(3);
-    assert!(traced.err.contains(&format!("as upper wrote it in run {run}")) || traced.err.contains("as count wrote it in run"), "{}", traced.err);
+    assert!(
+        traced.err.contains(&format!("as upper wrote it in run {run}")) || traced.err.contains("as count wrote it in run"),
+        "{}",
+        traced.err
+    );
     assert!(!tiny.has(".textum") && tiny.snapshot() == outputs, "looking leaves no trace");
     // Made anew, it is the same, and the digests say so.
     let receipt: serde_json::Value = serde_json::from_str(&tiny.read("textum.receipt.json")).unwrap();
@@ -96,7 +100,10 @@ fn a_fresh_clone_says_what_its_files_are_and_what_is_missing() {
 #[test]
 fn a_drafted_stage_declares_what_its_command_did() {
     let tiny = Tiny::with("[params]\nfit = { rate = 0.25, rounds = 40 }\n");
-    tiny.write("steps/fit.sh", ". steps/helper.sh\ncat data/yarn.csv > build/cloth\necho $2 $3 >> build/cloth\nhelp >> build/cloth\n");
+    tiny.write(
+        "steps/fit.sh",
+        ". steps/helper.sh\ncat data/yarn.csv > build/cloth\necho $2 $3 >> build/cloth\nhelp >> build/cloth\n",
+    );
     tiny.write("steps/helper.sh", "help() { cat ~/textum-none 2>/dev/null; echo helped; }\n");
     tiny.write("data/yarn.csv", "wool\n");
     tiny.write("build/keep", "");

@@ -181,6 +181,15 @@ pub enum Event {
         /// Their paths.
         paths: Vec<String>,
     },
+    /// A stage started another interpreter than the one that the manifest declares.
+    OtherInterpreter {
+        /// The stage.
+        stage: String,
+        /// What it started.
+        started: String,
+        /// What is declared.
+        declared: String,
+    },
     /// A stage of a rebuild is judged.
     Rebuilt {
         /// The stage.

@@ -129,6 +129,7 @@ fn of_observation(
         state: Some(project.workspace.state()),
         packages: None,
         count_system: false,
+        keep: None,
     };
     let settled = settle(&stage, observation, &project.files, None)?;
     let in_project = |paths: &[String]| paths.iter().filter(|p| !p.starts_with(['/', '~'])).cloned().collect::<BTreeSet<_>>();

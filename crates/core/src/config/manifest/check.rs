@@ -209,7 +209,13 @@ impl Checker<'_, '_> {
             Some(PackagesForm::All(_)) => Packages::All,
             Some(PackagesForm::These(names)) => Packages::These(names.clone()),
         };
-        EnvironmentDecl { python: declared.python.clone(), packages, vars: declared.vars.clone(), files }
+        if declared.keep.is_some() && declared.python.is_none() {
+            let span = self.document.key_place(&["environment", "keep"]);
+            let help = "add `python = \"python3\"`, the interpreter whose packages are to be kept";
+            self.mistakes.push(Diagnostic::new(span, "`keep` without an interpreter", "whose packages?", help));
+        }
+        let keep = declared.keep.is_some();
+        EnvironmentDecl { python: declared.python.clone(), packages, keep, vars: declared.vars.clone(), files }
     }
 
     fn stage(&mut self, name: &str, form: &StageForm) -> StageDecl {

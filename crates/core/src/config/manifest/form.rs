@@ -93,6 +93,9 @@ pub struct EnvironmentForm {
     /// The packages that count (all are recorded all the same): a list of names, or "all". Left out: those that a
     /// stage was seen to use; of a stage that is not observed, all.
     pub packages: Option<PackagesForm>,
+    /// "files": the installed files of packages that stages use are kept in the store, so that the environment can be made
+    /// again without a network.
+    pub keep: Option<KeepForm>,
     /// Environment variables that count, and are passed on to the stages.
     #[serde(default)]
     pub vars: Vec<String>,
@@ -109,6 +112,14 @@ pub enum PackagesForm {
     All(AllForm),
     /// Those of these names.
     These(Vec<String>),
+}
+
+/// What is kept of an environment.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum KeepForm {
+    /// Files of used packages.
+    Files,
 }
 
 /// All of something.

@@ -91,6 +91,8 @@ pub struct EnvironmentDecl {
     pub python: Option<String>,
     /// The packages that count.
     pub packages: Packages,
+    /// Whether the files of packages that are used are kept.
+    pub keep: bool,
     /// Variables that count and are passed on.
     pub vars: Vec<String>,
     /// Files that count for every stage.

@@ -63,7 +63,7 @@ pub enum LineKind {
 
 /// The files that differ, and how many do not.
 pub(super) fn compare(store: &Store, sides: &[Side]) -> Result<(Vec<CodeChange>, usize), CompareError> {
-    let all: Vec<_> = sides.iter().map(sources).collect();
+    let all: Vec<_> = sides.iter().map(|side| sources(store, side)).collect::<Result<_, _>>()?;
     let paths: BTreeSet<&String> = all.iter().flat_map(|s| s.keys()).collect();
     let mut changed = Vec::new();
     let mut same = 0;

@@ -13,8 +13,10 @@ use crate::config::manifest::{Better, command_text};
 use crate::data::{Change, Version, change_between, find_data, versions};
 use crate::project::workspace::Project;
 use crate::record::ledger::LedgerError;
-use crate::record::receipt::{ContentKind, EnvironmentRecord, Metric, ReceiptError, RunReceipt, RunStageState, StageReceipt};
-use crate::store::{Digest, StoreError};
+use crate::record::receipt::{
+    ContentKind, EnvironmentRecord, Metric, ObservedInputs, ObservedKind, ReceiptError, RunReceipt, RunStageState, StageReceipt,
+};
+use crate::store::{Digest, Store, StoreError};
 
 /// Why runs could not be compared.
 #[derive(Debug, thiserror::Error)]
@@ -132,14 +134,20 @@ pub struct Side {
     pub run: RunReceipt,
     /// The stage receipts, in its order; none for a stage that was not begun.
     pub stages: Vec<Option<StageReceipt>>,
+    /// What they were seen to read beside what they declare.
+    pub observed: Vec<ObservedInputs>,
 }
 
 impl Side {
     /// Reads a run with the receipts of its stages.
     pub fn load(project: &Project, run: RunReceipt) -> Result<Side, ReceiptError> {
         let load = |digest: &Digest| StageReceipt::load(&project.store, digest);
-        let stages = run.stages.iter().map(|s| s.receipt.as_ref().map(load).transpose()).collect::<Result<_, _>>()?;
-        Ok(Side { run, stages })
+        let stages: Vec<Option<StageReceipt>> =
+            run.stages.iter().map(|s| s.receipt.as_ref().map(load).transpose()).collect::<Result<_, _>>()?;
+        let digests: BTreeSet<Digest> =
+            stages.iter().flatten().filter_map(|s: &StageReceipt| s.observed.as_ref()?.inputs).collect();
+        let observed = digests.iter().map(|d| ObservedInputs::load(&project.store, d)).collect::<Result<_, _>>()?;
+        Ok(Side { run, stages, observed })
     }
 
     fn executed(&self) -> impl Iterator<Item = &StageReceipt> {
@@ -277,6 +285,17 @@ fn environment(project: &Project, sides: &[Side]) -> Result<(Vec<Differing>, usi
                 packages.extend(python.packages);
             }
         }
+        for inputs in &side.observed {
+            found.extend(inputs.variables.iter().filter_map(|(name, value)| Some((format!("${name}"), value.clone()?))));
+            // By name each, as what differs is to be seen: a file elsewhere, a program.
+            for group in inputs.groups.iter().filter(|g| matches!(g.kind, ObservedKind::Elsewhere | ObservedKind::Program)) {
+                let files = group.load_files(&project.store)?;
+                found.extend(files.into_iter().map(|file| (file.path, file.digest.short())));
+            }
+            // A package that was used, even if the record of the whole does not know it.
+            let used = inputs.of_kind(ObservedKind::Package).filter_map(|g| Some((g.name.clone(), g.version.clone()?)));
+            packages.extend(used);
+        }
         all.push(found);
         packages_of.push(packages);
     }
@@ -341,8 +360,15 @@ fn stages(sides: &[Side]) -> Vec<StageRow> {
     names.into_iter().map(row).collect()
 }
 
-/// Files that a run read, that no stage wrote and that are no dataset, with their digests.
-fn sources(side: &Side) -> BTreeMap<String, (Digest, ContentKind, u64)> {
+/// Files that a run read, declared or not, that no stage wrote and that are no dataset, with their digests.
+fn sources(store: &Store, side: &Side) -> Result<BTreeMap<String, (Digest, ContentKind, u64)>, ReceiptError> {
     let reads = side.executed().flat_map(|r| &r.reads).filter(|r| r.by.is_empty() && r.dataset.is_none() && !r.params);
-    reads.map(|r| (r.at.path.to_string(), (r.at.content.digest, r.at.content.kind, r.at.content.size))).collect()
+    let declared = reads.map(|r| (r.at.path.to_string(), (r.at.content.digest, r.at.content.kind, r.at.content.size)));
+    let mut found = BTreeMap::new();
+    for inputs in &side.observed {
+        let files = inputs.project_files(store)?;
+        found.extend(files.into_iter().map(|f| (f.path.clone(), (f.digest, f.content().kind, f.size))));
+    }
+    found.extend(declared);
+    Ok(found)
 }

@@ -31,12 +31,13 @@ pub fn group_name(group: &ObservedGroup) -> String {
 impl Tracer<'_> {
     /// Adds what an execution was seen to read.
     pub(super) fn observed(&mut self, stage: &str, receipt: &StageReceipt, observed: &Observed) -> Result<(), TraceError> {
-        let inputs = observed.inputs.map(|digest| ObservedInputs::load(self.store, &digest)).transpose()?;
+        // What is lost of it takes nothing away from all else that is known.
+        let inputs = observed.inputs.and_then(|digest| ObservedInputs::load(self.store, &digest).ok());
         for group in inputs.iter().flat_map(|i| &i.groups) {
             if group.kind == ObservedKind::Project {
                 // What was declared afterwards is declared.
                 let declared = |path: &str| receipt.reads.iter().any(|r| is_within(path, &r.at.path));
-                for file in group.load_files(self.store)?.into_iter().filter(|f| !declared(&f.path)) {
+                for file in group.load_files(self.store).unwrap_or_default().into_iter().filter(|f| !declared(&f.path)) {
                     let at = PathContent { path: file.path.clone(), content: file.content() };
                     let from = self.content(&at, None);
                     self.edge(&from, stage, "observed");

@@ -3,7 +3,10 @@
 mod compare;
 mod stages;
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
+
+use serde::Serialize;
 use std::time::Instant;
 use textum_base::Identity;
 
@@ -13,6 +16,7 @@ pub use stages::{StageRebuild, reference_differs};
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::{self, FileLock, IoError, TryLock};
 use crate::inspect::lineage::{Origin, Target, TraceError, trace};
+use crate::maintain::restore::{EnvironmentError, RestoredEnvironment, restore_environment};
 use crate::pipeline::exec::{ExecError, Observer};
 use crate::pipeline::executor::LocalExecutor;
 use crate::project::fingerprint::{MayStart, PythonError, Reason, ReasonKind, environment_differences};
@@ -21,7 +25,7 @@ use crate::project::workspace::Project;
 use crate::record::ledger::LedgerError;
 use crate::record::receipt::{
     CountedEnvironment, DocumentError, ENVIRONMENT, EnvironmentRecord, ObservedInputs, PythonRecord, REBUILD_RECEIPT,
-    RebuildReceipt, ReceiptError, StageReceipt, StageState, Verdict, canonical,
+    RebuildReceipt, ReceiptError, StageReceipt, StageState, StorageMode, Verdict, canonical,
 };
 use crate::store::{Digest, StoreError};
 use stages::Rebuilder;
@@ -35,6 +39,8 @@ pub struct RebuildOptions {
     pub keep: bool,
     /// Whether what stages print is told of.
     pub echo: bool,
+    /// Whether the environment that was recorded is made again, and the stages are executed in it.
+    pub recorded_environment: bool,
     /// Who rebuilds, and where.
     pub by: Identity,
 }
@@ -50,6 +56,11 @@ pub struct RebuildOutcome {
     pub stages: Vec<StageRebuild>,
     /// Differences of the environment.
     pub differences: Vec<Reason>,
+    /// The environment that was made for it, if it was.
+    pub environment: Option<RestoredEnvironment>,
+    /// Where its chain began, other than at the sources: at checkpoints, whose own training was not repeated, and at
+    /// references.
+    pub began_at: Vec<Beginning>,
     /// How the first output that differs does.
     pub first: Option<FirstDifference>,
     /// Outputs that had been dropped from the store, and are in it again: the same bytes.
@@ -60,6 +71,39 @@ pub struct RebuildOutcome {
     pub receipt: Digest,
     /// Seconds it took.
     pub seconds: f64,
+}
+
+/// Where a chain of stages began, other than at sources in the store.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "lowercase", tag = "kind")]
+pub enum Beginning {
+    /// A checkpoint: the training that made it was not repeated.
+    Checkpoint {
+        /// The stage that went on from it.
+        stage: String,
+        /// The checkpoint's run.
+        run: String,
+        /// Its step.
+        step: u64,
+    },
+    /// A reference, whose bytes are where they were.
+    Reference {
+        /// Its path.
+        path: String,
+    },
+}
+
+/// The beginnings of a chain.
+fn beginnings(chain: &[(Digest, StageReceipt)]) -> Vec<Beginning> {
+    let mut found = BTreeSet::new();
+    for (_, receipt) in chain {
+        if let Some(from) = &receipt.from {
+            found.insert(Beginning::Checkpoint { stage: receipt.inputs.stage.clone(), run: from.run.clone(), step: from.step });
+        }
+        let references = receipt.reads.iter().filter(|r| r.hold == StorageMode::Reference);
+        found.extend(references.map(|r| Beginning::Reference { path: r.at.path.to_string() }));
+    }
+    found.into_iter().collect()
 }
 
 /// Why nothing could be rebuilt.
@@ -74,6 +118,9 @@ pub enum RebuildError {
     /// It was stopped.
     #[error("the rebuild was stopped")]
     Stopped,
+    /// The recorded environment could not be made.
+    #[error(transparent)]
+    Environment(#[from] EnvironmentError),
     /// Tracing.
     #[error(transparent)]
     Trace(#[from] TraceError),
@@ -167,14 +214,34 @@ pub fn rebuild(
     if chain.is_empty() {
         return Err(RebuildError::NothingDone(run));
     }
-    let (now, differences) = environment_now(project, &chain)?;
+    let folder = Folder::make(&project.workspace.sandboxes_folder())?;
+    let environment = match options.recorded_environment {
+        true => {
+            let receipts: Vec<StageReceipt> = chain.iter().map(|(_, receipt)| receipt.clone()).collect();
+            let made = restore_environment(project, &run, &receipts, &folder.dir.path().join("environment"))?;
+            let own = made.folder.join("bin").display().to_string();
+            for (name, value) in &mut project.variables {
+                if name == "PATH" {
+                    *value = format!("{own}:{value}");
+                }
+            }
+            project.variables.retain(|(name, _)| name != "VIRTUAL_ENV");
+            project.variables.push(("VIRTUAL_ENV".to_string(), made.folder.display().to_string()));
+            Some(made)
+        }
+        false => None,
+    };
+    let (now, mut differences) = environment_now(project, &chain)?;
+    if environment.is_some() {
+        // It is made of what was recorded, somewhere else.
+        differences.clear();
+    }
     let words: Vec<String> = differences.iter().map(in_words).collect();
     if !words.is_empty() {
         events.event(Event::EnvironmentDiffers { differences: words.clone() });
     }
     events.event(Event::Begun { run: run.clone(), stages: chain.iter().map(|(_, r)| r.inputs.stage.clone()).collect() });
     let place = LocalExecutor::default();
-    let folder = Folder::make(&project.workspace.sandboxes_folder())?;
     let mut rebuilder = Rebuilder {
         project,
         options,
@@ -221,6 +288,8 @@ pub fn rebuild(
         run,
         stages,
         differences,
+        environment,
+        began_at: beginnings(&chain),
         first,
         stored,
         kept,

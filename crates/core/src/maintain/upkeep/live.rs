@@ -10,7 +10,7 @@ use textum_base::ProjectPath;
 
 use crate::config::manifest::is_within;
 use crate::record::receipt::{
-    Content, ContentKind, Document, ObservedInputs, PathContent, Reference, StageReceipt, StorageMode, Target,
+    Content, ContentKind, Document, KeptEnvironment, ObservedInputs, PathContent, Reference, StageReceipt, StorageMode, Target,
 };
 use crate::store::{Digest, Part, Store, StoreError, items_of_listing};
 
@@ -83,6 +83,12 @@ impl<'s> Live<'s> {
         let observed: HashSet<Digest> = all.stages.iter().filter_map(|(_, s)| s.observed.as_ref()?.inputs).collect();
         for digest in &observed {
             self.observed(digest)?;
+        }
+        let kept: HashSet<Digest> = all.stages.iter().filter_map(|(_, s)| s.observed.as_ref()?.environment).collect();
+        for digest in &kept {
+            let Ok(kept) = KeptEnvironment::load(self.store, digest) else { continue };
+            kept.packages.iter().try_for_each(|p| self.bytes(&p.list))?;
+            kept.all_files(self.store).unwrap_or_default().iter().try_for_each(|file| self.bytes(&file.digest))?;
         }
         Ok(())
     }

@@ -6,9 +6,9 @@ use rayon::prelude::*;
 
 use super::{Problem, Touched, VerifyReport};
 use crate::record::receipt::{
-    CHECKPOINT_RECEIPT, CheckpointReceipt, Content, ContentKind, DATA_RECEIPT, DataReceipt, Document, ObservedInputs,
-    PRUNE_RECEIPT, PruneReceipt, RUN_RECEIPT, ReceiptError, Reference, Role, RunReceipt, STAGE_RECEIPT, StageReceipt, StageStart,
-    StorageMode, Target, read_document,
+    CHECKPOINT_RECEIPT, CheckpointReceipt, Content, ContentKind, DATA_RECEIPT, DataReceipt, Document, KeptEnvironment,
+    ObservedInputs, PRUNE_RECEIPT, PruneReceipt, RUN_RECEIPT, ReceiptError, Reference, Role, RunReceipt, STAGE_RECEIPT,
+    StageReceipt, StageStart, StorageMode, Target, read_document,
 };
 use crate::store::{Digest, Store, StoreError, parse_listing};
 
@@ -231,6 +231,9 @@ impl<'a> Checker<'a> {
         if let Some(digest) = receipt.observed.as_ref().and_then(|o| o.inputs) {
             self.observed(&digest, name, &touched());
         }
+        if let Some(digest) = receipt.observed.as_ref().and_then(|o| o.environment) {
+            self.kept(&digest, name, &touched());
+        }
     }
 
     /// Whether what a document of observed inputs names is there; each document is gone through once.
@@ -247,6 +250,27 @@ impl<'a> Checker<'a> {
                 for file in files {
                     let what = format!("`{}`, which {stage} read without declaring it,", file.path);
                     self.content(&file.path, &file.content(), &what, touched.clone());
+                }
+            }
+            Err(e) => self.lacks(e.to_string(), touched.clone()),
+        }
+    }
+
+    /// Whether the files of a kept environment are there; each is gone through once.
+    fn kept(&mut self, digest: &Digest, stage: &str, touched: &Touched) {
+        if !self.observed.insert(*digest) || !self.store.contains(digest).unwrap_or(false) {
+            return;
+        }
+        match KeptEnvironment::load(self.store, digest).and_then(|kept| Ok((kept.all_files(self.store)?, kept))) {
+            Ok((files, kept)) => {
+                self.references(&kept, touched, &|_| format!("a list of the packages that {stage} used"));
+                for file in files {
+                    self.needs(
+                        &file.path,
+                        &file.digest,
+                        &format!("`{}`, of a package that {stage} used,", file.path),
+                        touched.clone(),
+                    );
                 }
             }
             Err(e) => self.lacks(e.to_string(), touched.clone()),

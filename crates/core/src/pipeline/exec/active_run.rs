@@ -244,7 +244,7 @@ impl ActiveRun<'_> {
             return Ok(());
         }
         let old = StageReceipt::load(&self.project.store, &recorded.receipt)?;
-        let observed = Observed { how: ObservedHow::Trusted, because: None, inputs: None, sealed: false };
+        let observed = Observed { how: ObservedHow::Trusted, because: None, inputs: None, environment: None, sealed: false };
         let (taken_over, observed) = (Some(recorded.receipt), Some(observed));
         let told = StageReceipt { inputs: inputs.clone(), key, observed, taken_over, ..old };
         recorded.receipt = common.writer.put_document(&canonical(&told)?)?;

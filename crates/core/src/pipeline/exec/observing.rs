@@ -24,6 +24,9 @@ pub struct Observer {
     packages: Option<Vec<String>>,
     count_system: bool,
     state: PathBuf,
+    keep: Option<(PathBuf, String)>,
+    /// The interpreter that is declared: the program itself.
+    declared: Option<PathBuf>,
 }
 
 /// What came of observing one stage.
@@ -36,6 +39,8 @@ pub(super) struct Outcome {
     pub missed: Vec<String>,
     /// What a sealed stage tried in vain.
     pub refused: Vec<String>,
+    /// The interpreter that it started, if none is the declared one: with that.
+    pub other_interpreter: Option<(String, String)>,
     /// How the command itself ended, which its tracer cannot always do in the same way.
     pub end: Option<Exit>,
 }
@@ -45,6 +50,7 @@ impl Observer {
     pub fn of(project: &Project) -> Option<Observer> {
         let program = textum_observe::tracer().filter(|_| textum_observe::is_possible())?;
         let manifest = &project.manifest;
+        let python = manifest.environment.python.as_ref().and_then(|_| project.environment().ok()?.record.python);
         let packages = match &manifest.environment.packages {
             Packages::These(names) => Some(names.clone()),
             Packages::Used | Packages::All => None,
@@ -57,6 +63,8 @@ impl Observer {
             packages,
             count_system: manifest.observe.count_system,
             state: project.workspace.state(),
+            declared: python.as_ref().and_then(|python| std::fs::canonicalize(&python.executable).ok()),
+            keep: python.filter(|_| manifest.environment.keep).map(|python| (python.executable.into(), python.version)),
         })
     }
 
@@ -79,6 +87,23 @@ impl Observer {
         Ok(JobCommand::Argv(words))
     }
 
+    /// The Python that was started in place of the declared one.
+    fn other_interpreter(&self, observation: &Observation) -> Option<(String, String)> {
+        let declared = self.declared.as_ref()?;
+        let is_python = |path: &Path| path.file_name().and_then(|n| n.to_str()).is_some_and(|n| n.starts_with("python"));
+        let executed = observation.opened.iter().filter(|o| o.executed).map(|o| textum_observe::from_text(&o.path));
+        let real: Vec<PathBuf> = executed.filter(|p| is_python(p)).filter_map(|p| std::fs::canonicalize(p).ok()).collect();
+        // A script that chooses an interpreter is none itself.
+        let is_program = |path: &&PathBuf| {
+            let mut start = [0; 2];
+            std::fs::File::open(path).is_ok_and(|mut f| std::io::Read::read_exact(&mut f, &mut start).is_ok() && &start != b"#!")
+        };
+        let mut started = real.iter().filter(is_program).peekable();
+        let first = (*started.peek()?).clone();
+        let none = started.all(|p| p != declared);
+        none.then(|| (first.display().to_string(), declared.display().to_string()))
+    }
+
     /// What the tracer wrote down; a reason for the stage to have failed where it could not.
     pub(super) fn outcome(
         &self,
@@ -93,8 +118,21 @@ impl Observer {
             Err(_) => return Ok(Err("what observes it was ended, so that nothing is known of what it read".into())),
         };
         if let Some(because) = observation.not_observed {
-            let observed = Observed { how: ObservedHow::No, because: Some(because), inputs: None, sealed: task.seal.is_some() };
-            return Ok(Ok(Outcome { observed, settled: None, missed: Vec::new(), refused: Vec::new(), end: None }));
+            let observed = Observed {
+                how: ObservedHow::No,
+                because: Some(because),
+                inputs: None,
+                environment: None,
+                sealed: task.seal.is_some(),
+            };
+            return Ok(Ok(Outcome {
+                observed,
+                settled: None,
+                missed: Vec::new(),
+                refused: Vec::new(),
+                other_interpreter: None,
+                end: None,
+            }));
         }
         let root = task.scanner.root();
         let places = Places::new(root, variables);
@@ -109,19 +147,33 @@ impl Observer {
             state: Some(self.state.clone()),
             packages: self.packages.as_deref(),
             count_system: self.count_system,
+            keep: self.keep.clone(),
         };
         let settled = match settle(&stage, &observation, &self.files, writer) {
             Ok(settled) => settled,
             Err(SettleError::Store(e)) => return Err(e.into()),
             Err(SettleError::Document(e)) => return Err(e.into()),
         };
-        let observed = Observed { how: ObservedHow::Yes, because: None, inputs: Some(settled.digest), sealed: task.seal.is_some() };
+        let observed = Observed {
+            how: ObservedHow::Yes,
+            because: None,
+            inputs: Some(settled.digest),
+            environment: settled.kept,
+            sealed: task.seal.is_some(),
+        };
         let missed = settled.inputs.absent.iter().filter(|p| !p.starts_with(['/', '~'])).cloned().collect();
         let end = observation.end.map(|end| match end {
             End::Code(code) => Exit::Code(code),
             End::Signal(number) => Exit::Signal(number),
         });
-        Ok(Ok(Outcome { observed, settled: Some(settled), missed, refused: observation.refused, end }))
+        Ok(Ok(Outcome {
+            observed,
+            settled: Some(settled),
+            missed,
+            other_interpreter: self.other_interpreter(&observation),
+            refused: observation.refused,
+            end,
+        }))
     }
 }
 

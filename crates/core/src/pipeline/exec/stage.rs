@@ -261,8 +261,21 @@ impl StageContext<'_> {
         receipt: &mut StageReceipt,
         variables: &[(String, String)],
     ) -> Result<Result<Outcome, String>, ExecError> {
-        let not = |because: &str| Observed { how: ObservedHow::No, because: Some(because.into()), inputs: None, sealed: false };
-        let nothing = |observed| Outcome { observed, settled: None, missed: Vec::new(), refused: Vec::new(), end: None };
+        let not = |because: &str| Observed {
+            how: ObservedHow::No,
+            because: Some(because.into()),
+            inputs: None,
+            environment: None,
+            sealed: false,
+        };
+        let nothing = |observed| Outcome {
+            observed,
+            settled: None,
+            missed: Vec::new(),
+            refused: Vec::new(),
+            other_interpreter: None,
+            end: None,
+        };
         let outcome = match self.observer {
             _ if matches!(task.inputs.run, Command::Evaluate(_)) => {
                 return Ok(Ok(nothing(not("Textum itself reads what it declares"))));
@@ -273,6 +286,9 @@ impl StageContext<'_> {
         };
         if let Ok(outcome) = &outcome {
             receipt.observed = Some(outcome.observed.clone());
+            if let Some((started, declared)) = outcome.other_interpreter.clone() {
+                self.events.event(Event::OtherInterpreter { stage: task.inputs.stage.clone(), started, declared });
+            }
             if let Some(settled) = &outcome.settled {
                 receipt.undeclared.clone_from(&settled.undeclared);
             }

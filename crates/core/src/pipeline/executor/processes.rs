@@ -150,9 +150,15 @@ pub(crate) fn end_strays(mark: &Mark) {
 /// does not show environments.
 pub(crate) fn end_marked(mark: &Mark) {
     let own = std::process::id() as i32;
-    for pid in all_pids().filter(|pid| *pid != own && mark.is_borne_by(*pid)) {
-        if let Some(pid) = Pid::from_raw(pid) {
+    // Until they are gone: one that is just being ended may still write. Whoever cannot be ended is left in the end.
+    for _ in 0..2000 {
+        let living: Vec<i32> = all_pids().filter(|pid| *pid != own && mark.is_borne_by(*pid)).collect();
+        if living.is_empty() {
+            return;
+        }
+        for pid in living.into_iter().filter_map(Pid::from_raw) {
             let _ = kill_process(pid, Signal::KILL);
         }
+        std::thread::sleep(std::time::Duration::from_millis(1));
     }
 }

@@ -10,7 +10,7 @@ use crate::config::graph::StageIndex;
 use crate::config::manifest::{Command, StageDecl};
 use crate::project::fingerprint::{Reason, ReasonKind};
 use crate::project::observed::World;
-use crate::record::receipt::{Content, EnvironmentRecord, ObservedInputs, StageReceipt};
+use crate::record::receipt::{Content, EnvironmentRecord, ObservedInputs, ReceiptError, StageReceipt};
 use crate::store::Digest;
 
 /// So many changes of one result are told.
@@ -77,18 +77,26 @@ impl PlanContext<'_> {
         let inputs = match known {
             Some(inputs) => inputs,
             None => {
-                let inputs = std::rc::Rc::new(ObservedInputs::load(store, digest)?);
+                // One that is lost or damaged tells nothing any more.
+                let Ok(inputs) = ObservedInputs::load(store, digest).map(std::rc::Rc::new) else {
+                    return Ok(vec![Reason::plain(ReasonKind::Unobserved, "its record")]);
+                };
                 self.documents.borrow_mut().insert(*digest, inputs.clone());
                 inputs
             }
         };
+        let changes = |world, most| match self.observed.changes(store, &inputs, world, most) {
+            Err(ReceiptError::Store(_)) => vec![Reason::plain(ReasonKind::Unobserved, "its record")],
+            Err(ReceiptError::Document(_)) => vec![Reason::plain(ReasonKind::Unobserved, "its record")],
+            Ok(found) => found,
+        };
         if self.sources.is_none() {
-            return Ok(self.observed.changes(store, &inputs, World::Tree, most)?);
+            return Ok(changes(World::Tree, most));
         }
         // A result of the tree is right as long as the tree stands, though a sandbox could not make it; and one of a
         // sandbox as long as what is declared stands.
-        let found = self.observed.changes(store, &inputs, World::Sandbox(reads), most)?;
-        let holds = found.is_empty() || self.observed.changes(store, &inputs, World::Tree, 1)?.is_empty();
+        let found = changes(World::Sandbox(reads), most);
+        let holds = found.is_empty() || changes(World::Tree, 1).is_empty();
         Ok(if holds { Vec::new() } else { found })
     }
 

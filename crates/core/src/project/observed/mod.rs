@@ -6,6 +6,7 @@
 mod check;
 mod files;
 mod ignore;
+mod keep;
 mod packages;
 mod places;
 mod settle;

@@ -25,6 +25,8 @@ pub(super) struct Packages {
 struct Installed {
     /// Names and versions.
     all: Vec<(String, String)>,
+    /// The folder with the metadata of each, by name.
+    metadata: HashMap<String, String>,
     /// By the first part of the paths of their files: most parts are of one only.
     by_first: HashMap<String, Vec<usize>>,
     /// By whole path, of the parts that several share.
@@ -82,6 +84,18 @@ impl Packages {
         self.folders.entry(folder.to_path_buf()).or_insert_with(|| Arc::new(Installed::read(folder))).clone()
     }
 
+    /// The folder that a distribution is installed in, by one of its files, and the paths in it that its `RECORD` names and
+    /// that are there, without compiled ones.
+    pub(super) fn installed_files(&mut self, file: &Path, name: &str) -> Option<(PathBuf, Vec<String>)> {
+        let (folder, _) = split_at(file, &["site-packages", "dist-packages"])?;
+        let installed = self.installed(&folder);
+        let metadata = installed.metadata.get(name)?;
+        let record = fs::read_to_string(folder.join(metadata).join("RECORD")).ok()?;
+        let inside = |path: &&str| !path.starts_with("../") && !path.starts_with('/') && !path.ends_with(".pyc");
+        let paths = recorded_paths(&record).filter(inside).filter(|p| folder.join(p).is_file());
+        Some((folder.clone(), paths.map(str::to_string).collect()))
+    }
+
     /// The version of a distribution now, in the folder that a file of it lies in.
     pub(super) fn version_now(&mut self, file: &Path, name: &str) -> Option<String> {
         let (folder, _) = split_at(file, &["site-packages", "dist-packages"])?;
@@ -107,7 +121,9 @@ impl Installed {
             let Some(name) = name.to_str() else { continue };
             let Some((project, version)) = name.strip_suffix(".dist-info").and_then(|n| n.split_once('-')) else { continue };
             let number = found.all.len();
-            found.all.push((super::super::fingerprint::normal_name(project), version.to_string()));
+            let normal = super::super::fingerprint::normal_name(project);
+            found.metadata.insert(normal.clone(), name.to_string());
+            found.all.push((normal, version.to_string()));
             found.by_first.entry(name.to_string()).or_default().push(number);
             let Ok(record) = fs::read_to_string(entry.path().join("RECORD")) else { continue };
             for path in recorded_paths(&record) {

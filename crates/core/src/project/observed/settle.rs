@@ -9,6 +9,7 @@ use textum_observe::{Observation, Stamp, to_text};
 
 use super::files::FileDigests;
 use super::ignore::Ignored;
+use super::keep;
 use super::packages::{Owner, Packages, installed_in, library_of, module_of, source_of};
 use super::places::{Area, Places, is_of_project};
 use crate::fsio;
@@ -51,6 +52,8 @@ pub struct Stage<'a> {
     pub packages: Option<&'a [String]>,
     /// Whether libraries and data of the system count.
     pub count_system: bool,
+    /// The interpreter and its version, if the files of packages that are used are to be kept.
+    pub keep: Option<(PathBuf, String)>,
 }
 
 /// What an observation comes to.
@@ -59,6 +62,8 @@ pub struct Settled {
     pub inputs: ObservedInputs,
     /// Its digest.
     pub digest: Digest,
+    /// The environment whose files are kept, if they are.
+    pub kept: Option<Digest>,
     /// The lists of its groups, by digest.
     pub lists: Vec<(Digest, Vec<ObservedFile>)>,
     /// Files that were changed by somebody since they were opened.
@@ -184,7 +189,13 @@ pub fn settle(
         Some(writer) => writer.put_document(&text)?,
         None => Digest::of(&text),
     };
-    Ok(Settled { inputs, digest, lists, touched, undeclared, stale: settling.stale })
+    let kept = match (&stage.keep, writer) {
+        (Some(keep), Some(writer)) => {
+            keep::keep(keep, &lists_of_packages(&inputs, &lists), stage.places, &mut settling.packages, files, writer)?
+        }
+        _ => None,
+    };
+    Ok(Settled { inputs, digest, kept, lists, touched, undeclared, stale: settling.stale })
 }
 
 impl Settling<'_> {
@@ -376,6 +387,13 @@ impl Settling<'_> {
 /// Whether a path lies in a hidden folder, or is one.
 fn is_hidden(name: &str) -> bool {
     name.split('/').any(|part| part.starts_with('.') && part.len() > 2)
+}
+
+/// The packages of a document, each with one of its files.
+fn lists_of_packages(inputs: &ObservedInputs, lists: &[(Digest, Vec<ObservedFile>)]) -> Vec<(String, String, String)> {
+    let first = |list: &Digest| lists.iter().find(|(l, _)| l == list)?.1.first().map(|f| f.path.clone());
+    let packages = inputs.of_kind(ObservedKind::Package);
+    packages.filter_map(|g| Some((g.name.clone(), g.version.clone()?, first(&g.list)?))).collect()
 }
 
 /// The names of a folder's entries; those of modules only, where only these are wanted. Outputs of stages and what

@@ -7,9 +7,9 @@ use serde::de::DeserializeOwned;
 
 use super::{
     CHECKPOINT_RECEIPT, COUNTED, CheckpointReceipt, CountedEnvironment, DATA_RECEIPT, DataReceipt, DatasetState, ENVIRONMENT,
-    EnvironmentRecord, INPUTS, Inputs, LOSS_RECEIPT, LossReceipt, OBSERVED, ObservedInputs, PRUNE_RECEIPT, PruneReceipt,
-    REBUILD_RECEIPT, REMARK_RECEIPT, RUN_RECEIPT, Read, RebuildReceipt, RemarkReceipt, RunReceipt, STAGE_RECEIPT, STAGE_START,
-    StageReceipt, StageStart, StorageMode, TREE_RECEIPT, TreeReceipt,
+    EnvironmentRecord, INPUTS, Inputs, KEPT, KeptEnvironment, LOSS_RECEIPT, LossReceipt, OBSERVED, ObservedInputs, PRUNE_RECEIPT,
+    PruneReceipt, REBUILD_RECEIPT, REMARK_RECEIPT, RUN_RECEIPT, Read, RebuildReceipt, RemarkReceipt, RunReceipt, STAGE_RECEIPT,
+    STAGE_START, StageReceipt, StageStart, StorageMode, TREE_RECEIPT, TreeReceipt,
 };
 use super::{Reference, Role};
 use crate::store::Digest;
@@ -104,8 +104,8 @@ impl Document for StageReceipt {
         for digest in self.environment.iter().chain(&self.inputs.environment) {
             tell(Reference::bytes(Role::Environment, *digest));
         }
-        if let Some(inputs) = self.observed.as_ref().and_then(|o| o.inputs) {
-            tell(Reference::bytes(Role::Observed, inputs));
+        for digest in self.observed.iter().flat_map(|o| o.inputs.iter().chain(&o.environment)) {
+            tell(Reference::bytes(Role::Observed, *digest));
         }
         self.outputs().for_each(|o| tell(Reference::content(Role::Output, &o.path, &o.content, StorageMode::Store)));
         self.reads.iter().for_each(|read| tell(Reference::read(read)));
@@ -228,6 +228,17 @@ impl Document for ObservedInputs {
     fn references<'d>(&'d self, tell: &mut dyn FnMut(Reference<'d>)) {
         self.groups.iter().for_each(|group| tell(Reference::bytes(Role::Observed, group.list)));
         self.listed.iter().for_each(|folder| tell(Reference::bytes(Role::Observed, folder.entries)));
+    }
+}
+
+impl Document for KeptEnvironment {
+    const TYPE: &'static str = KEPT;
+    fn check(&self) -> Result<(), String> {
+        Ok(())
+    }
+
+    fn references<'d>(&'d self, tell: &mut dyn FnMut(Reference<'d>)) {
+        self.packages.iter().for_each(|package| tell(Reference::bytes(Role::Observed, package.list)));
     }
 }
 

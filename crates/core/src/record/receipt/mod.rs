@@ -5,6 +5,7 @@ mod content;
 mod data;
 mod document;
 mod environment;
+mod kept;
 mod loss;
 mod metric;
 mod observed;
@@ -20,6 +21,7 @@ pub use content::{Content, ContentKind, PathContent, Private};
 pub use data::{DATA_RECEIPT, DataReceipt, PRUNE_RECEIPT, PruneReceipt};
 pub use document::{Document, is_run_id};
 pub use environment::{COUNTED, CountedEnvironment, ENVIRONMENT, EnvironmentRecord, PythonRecord};
+pub use kept::{KEPT, KeptEnvironment, KeptPackage};
 pub use loss::{LOSS_RECEIPT, LossReceipt, LostDocument};
 pub use metric::Metric;
 pub use observed::{

@@ -22,6 +22,9 @@ pub struct Observed {
     /// The document of its observed inputs.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub inputs: Option<Digest>,
+    /// The environment whose files are kept, if they are.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub environment: Option<Digest>,
     /// Whether it was sealed: nothing else could be read.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub sealed: bool,

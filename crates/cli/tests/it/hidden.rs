@@ -101,6 +101,8 @@ const KINDS: &[Hidden] = &[
         "echo > ~/many/b",
         "rm ~/many/b",
     ),
+    hidden("the home folder, listed", "ls ~ > cloth", "echo > ~/a", "echo > ~/b", "rm ~/b"),
+    hidden("the home folder, looked at", "test -d ~ && cat ~/a > cloth", "echo 1 > ~/a", "echo 2 > ~/a", "echo 1 > ~/a"),
     hidden("a file behind a link", "cat link > cloth", "echo 1 > real; ln -s real link", "echo 2 > real", "echo 1 > real"),
     hidden(
         "a link that leads elsewhere",

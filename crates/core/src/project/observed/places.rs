@@ -51,6 +51,8 @@ impl Places {
         }
         let system = !path.starts_with("/usr/local") && SYSTEM.iter().any(|folder| path.starts_with(folder));
         if let (Some(below), false) = (self.home.as_ref().and_then(|home| path.strip_prefix(home).ok()), system) {
+            // The home folder itself has a name too.
+            let below = if below.as_os_str().is_empty() { Path::new(".") } else { below };
             return Some((format!("~/{}", text(below)), Area::Elsewhere));
         }
         Some((observed.to_string(), if system { Area::System } else { Area::Elsewhere }))
@@ -90,6 +92,7 @@ mod tests {
         for (path, name, area) in [
             ("/work/shed/lib/units.py", "lib/units.py", Area::Project),
             ("/home/ada/looms.cfg", "~/looms.cfg", Area::Elsewhere),
+            ("/home/ada/.", "~/.", Area::Elsewhere),
             ("/usr/bin/sort", "/usr/bin/sort", Area::System),
             ("/usr/local/bin/weave", "/usr/local/bin/weave", Area::Elsewhere),
             ("/mnt/share/x\\xff", "/mnt/share/x\\xff", Area::Elsewhere),

@@ -60,7 +60,7 @@ fn done(tiny: &Tiny, n: u32, label: Option<&str>) -> String {
 fn proved(tiny: &Tiny, id: &str) -> Verdict {
     let mut project = opened(tiny);
     let target = find_target(&project, id, tiny.root()).unwrap();
-    let options = RebuildOptions { tolerance: 0.0, keep: false, echo: false, by: Default::default() };
+    let options = RebuildOptions { tolerance: 0.0, keep: false, echo: false, recorded_environment: false, by: Default::default() };
     rebuild(&mut project, &target, &options, &Silent, &CancelToken::new()).unwrap().verdict
 }
 

@@ -18,6 +18,8 @@ pub struct Call {
     pub number: libc::c_long,
     /// Its arguments.
     pub arguments: [u64; 6],
+    /// Whether a 32-bit program makes it, whose numbers mean other calls.
+    foreign: bool,
 }
 
 /// The longest path that the kernel takes, its end included.
@@ -30,14 +32,24 @@ impl Call {
     pub fn of(thread: Pid) -> Option<Call> {
         let registers = ptrace::getregs(thread).ok()?;
         #[cfg(target_arch = "x86_64")]
-        let (number, arguments) =
-            (registers.orig_rax, [registers.rdi, registers.rsi, registers.rdx, registers.r10, registers.r8, registers.r9]);
+        let (number, foreign, arguments) = (
+            registers.orig_rax,
+            // 32-bit code has a segment of its own, x32 a bit in its numbers.
+            registers.cs == 0x23 || registers.orig_rax & 0x4000_0000 != 0,
+            [registers.rdi, registers.rsi, registers.rdx, registers.r10, registers.r8, registers.r9],
+        );
         #[cfg(target_arch = "aarch64")]
-        let (number, arguments) = {
+        let (number, foreign, arguments) = {
+            // The registers of 32-bit programs are not had in this form at all.
             let r = registers.regs;
-            (r[8], [r[0], r[1], r[2], r[3], r[4], r[5]])
+            (r[8], false, [r[0], r[1], r[2], r[3], r[4], r[5]])
         };
-        Some(Call { thread, number: number as libc::c_long, arguments })
+        Some(Call { thread, number: number as libc::c_long, arguments, foreign })
+    }
+
+    /// Whether a program of another architecture makes it.
+    pub fn is_foreign(&self) -> bool {
+        self.foreign
     }
 
     /// The bytes at an address, at most so many.

@@ -5,10 +5,8 @@
 use nix::libc;
 use seccompiler::sock_filter;
 
-/// What a stop tells the tracer: a call to look at, or one of another architecture that it does not understand.
-pub const SEEN: u32 = 1;
-/// See [`SEEN`].
-pub const FOREIGN: u32 = 2;
+/// What a stop tells the tracer. It looks for itself whether it understands the call.
+const SEEN: u32 = 1;
 
 #[cfg(target_arch = "x86_64")]
 const ARCH: u32 = 0xc000_003e;
@@ -86,9 +84,9 @@ fn stopping() -> Vec<libc::c_long> {
 
 /// The filter. A look at an open file by its number (`fstat`) needs no stop: the file was opened before.
 pub fn program() -> Vec<sock_filter> {
-    let mut out = vec![step(LOAD, ARCHITECTURE), jump(JUMP_EQUAL, ARCH, 1, 0), step(RETURN, TRACE | FOREIGN), step(LOAD, NUMBER)];
+    let mut out = vec![step(LOAD, ARCHITECTURE), jump(JUMP_EQUAL, ARCH, 1, 0), step(RETURN, TRACE | SEEN), step(LOAD, NUMBER)];
     #[cfg(target_arch = "x86_64")]
-    out.extend([jump(JUMP_AT_LEAST, X32, 0, 1), step(RETURN, TRACE | FOREIGN)]);
+    out.extend([jump(JUMP_AT_LEAST, X32, 0, 1), step(RETURN, TRACE | SEEN)]);
     // Without it programs fall back to calls that are seen.
     out.extend([jump(JUMP_EQUAL, libc::SYS_io_uring_setup as u32, 0, 1), step(RETURN, ERRNO | libc::ENOSYS as u32)]);
     for call in stopping() {

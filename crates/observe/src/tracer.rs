@@ -13,7 +13,6 @@ use nix::unistd::Pid;
 use textum_base::fsio;
 
 use super::calls::Call;
-use super::filter::FOREIGN;
 use super::notes::Notes;
 use super::record::{End, Observation};
 use super::{CHILD, names};
@@ -172,13 +171,10 @@ impl Tracer {
     fn event(&mut self, pid: Pid, event: i32) {
         self.known.insert(pid);
         match event {
-            libc::PTRACE_EVENT_SECCOMP => match ptrace::getevent(pid) {
-                Ok(data) if data as u32 == FOREIGN => self.notes.is_unseen("calls of a 32-bit program"),
-                _ => {
-                    if let Some(call) = Call::of(pid) {
-                        self.notes.take(&call);
-                    }
-                }
+            libc::PTRACE_EVENT_SECCOMP => match Call::of(pid) {
+                Some(call) if call.is_foreign() => self.notes.is_unseen("calls of a 32-bit program"),
+                Some(call) => self.notes.take(&call),
+                None => {}
             },
             libc::PTRACE_EVENT_EXEC => self.notes.became(pid),
             _ => {}

@@ -19,6 +19,13 @@ fn an_undeclared_read_fails_in_a_sandbox_and_the_likely_file_is_named() {
     // A rebuild has what was recorded, and what was seen to be read is: it succeeds, whatever has become of the file.
     tiny.write("notes/yarn.txt", "hemp\n");
     textum(&tiny, &["rebuild", "last"]).expect(0).says("identical");
+    // What only its owner may read is nobody else's in a rebuild either.
+    tiny.textum("chmod", &["600", "notes/yarn.txt"]).expect(0);
+    textum(&tiny, &["run"]).expect(0);
+    tiny.textum("rm", &["-r", "notes"]).expect(0);
+    textum(&tiny, &["rebuild", "last", "--keep"]).expect(0);
+    let kept = tiny.textum("find", &[".textum", "-name", "yarn.txt", "-perm", "600"]).expect(0).out;
+    assert_eq!(kept.lines().count(), 1, "{kept}");
 }
 
 #[test]

@@ -216,19 +216,7 @@ pub fn rebuild(
     }
     let folder = Folder::make(&project.workspace.sandboxes_folder())?;
     let environment = match options.recorded_environment {
-        true => {
-            let receipts: Vec<StageReceipt> = chain.iter().map(|(_, receipt)| receipt.clone()).collect();
-            let made = restore_environment(project, &run, &receipts, &folder.dir.path().join("environment"))?;
-            let own = made.folder.join("bin").display().to_string();
-            for (name, value) in &mut project.variables {
-                if name == "PATH" {
-                    *value = format!("{own}:{value}");
-                }
-            }
-            project.variables.retain(|(name, _)| name != "VIRTUAL_ENV");
-            project.variables.push(("VIRTUAL_ENV".to_string(), made.folder.display().to_string()));
-            Some(made)
-        }
+        true => Some(make_environment(project, &run, &chain, folder.dir.path())?),
         false => None,
     };
     let (now, mut differences) = environment_now(project, &chain)?;
@@ -277,12 +265,7 @@ pub fn rebuild(
         environment: Some(Digest::of(&canonical(&now)?)),
         differences: words,
     };
-    let writer = project.store.writer()?;
-    writer.put_document(&canonical(&now)?)?;
-    let digest = writer.put_document(&canonical(&receipt)?)?;
-    writer.publish()?;
-    drop(writer);
-    project.ledger.catch_up(&project.store)?;
+    let digest = record(project, &now, &receipt)?;
     Ok(RebuildOutcome {
         verdict,
         run,
@@ -296,6 +279,35 @@ pub fn rebuild(
         receipt: digest,
         seconds: clock.elapsed().as_secs_f64(),
     })
+}
+
+/// Records a rebuild and the environment that it had.
+fn record(project: &Project, environment: &EnvironmentRecord, receipt: &RebuildReceipt) -> Result<Digest, RebuildError> {
+    let writer = project.store.writer()?;
+    writer.put_document(&canonical(environment)?)?;
+    let digest = writer.put_document(&canonical(receipt)?)?;
+    writer.publish()?;
+    drop(writer);
+    project.ledger.catch_up(&project.store)?;
+    Ok(digest)
+}
+
+/// Makes the environment that these stages had, and lets stages find it first.
+fn make_environment(
+    project: &mut Project,
+    run: &str,
+    chain: &[(Digest, StageReceipt)],
+    folder: &Path,
+) -> Result<RestoredEnvironment, RebuildError> {
+    let receipts: Vec<StageReceipt> = chain.iter().map(|(_, receipt)| receipt.clone()).collect();
+    let made = restore_environment(project, run, &receipts, &folder.join("environment"))?;
+    let own = made.folder.join("bin").display().to_string();
+    for (_, value) in project.variables.iter_mut().filter(|(name, _)| name == "PATH") {
+        *value = format!("{own}:{value}");
+    }
+    project.variables.retain(|(name, _)| name != "VIRTUAL_ENV");
+    project.variables.push(("VIRTUAL_ENV".to_string(), made.folder.display().to_string()));
+    Ok(made)
 }
 
 /// The outputs that the verdict is on: stage receipt and path (all of its paths when `None`).

@@ -6,6 +6,7 @@ mod begin;
 mod echo;
 mod end;
 mod gates;
+mod judge;
 mod key_lock;
 mod likely;
 mod listen;

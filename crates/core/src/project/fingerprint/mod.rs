@@ -26,4 +26,5 @@ pub use scan::{ScanError, Scanner};
 pub use secret::{SecretKey, is_secret, key_of, make_key};
 pub use stat::{Stat, now_nanos};
 pub use touched::Standstill;
+pub(super) use walk::is_private;
 pub use walk::{Seen, walk};

@@ -7,7 +7,7 @@ use std::sync::{Mutex, PoisonError};
 
 use rayon::prelude::*;
 
-use super::super::fingerprint::{Memory, Remembered, Stat, now_nanos, save_memory};
+use super::super::fingerprint::{Memory, Remembered, Stat, is_private, now_nanos, save_memory};
 use crate::store::{self, Digest, ItemKind};
 
 /// Digests of files, by absolute path.
@@ -27,6 +27,8 @@ pub struct FileNow {
     pub stat: Stat,
     /// Whether it may be executed.
     pub exec: bool,
+    /// Whether only its owner may read it.
+    pub private: bool,
     /// Its digest.
     pub digest: Digest,
 }
@@ -43,14 +45,19 @@ impl FileDigests {
     /// The file at a path now; `None` for anything that is no file or cannot be read.
     pub fn look(&self, path: &Path) -> Option<FileNow> {
         use std::os::unix::fs::PermissionsExt;
+        // What is the kernel's is another one at every look, and may have no end.
+        if ["/proc", "/sys", "/dev"].iter().any(|p| path.starts_with(p)) {
+            return None;
+        }
         let meta = fs::metadata(path).ok().filter(fs::Metadata::is_file)?;
-        let (stat, exec) = (Stat::of(&meta), meta.permissions().mode() & 0o111 != 0);
+        let mode = meta.permissions().mode();
+        let (stat, exec, private) = (Stat::of(&meta), mode & 0o111 != 0, is_private(mode));
         let name = path.to_str();
         let fits = |known: &&(Stat, Digest)| known.0 == stat;
         let remembered = name.and_then(|name| self.remembered.get(name)).filter(fits).map(|known| known.1);
         let known = remembered.or_else(|| name.and_then(|name| self.learnt().get(name).filter(fits).map(|known| known.1)));
         if let Some(digest) = known {
-            return Some(FileNow { stat, exec, digest });
+            return Some(FileNow { stat, exec, private, digest });
         }
         let looked = now_nanos();
         let (digest, _) = store::hash_file(path).ok()?;
@@ -58,7 +65,7 @@ impl FileDigests {
         if let (Some(name), true) = (name, unchanged && !stat.is_racy(looked)) {
             self.learnt().insert(name.to_string(), (stat, digest));
         }
-        Some(FileNow { stat, exec, digest })
+        Some(FileNow { stat, exec, private, digest })
     }
 
     /// The files at many paths, looked at side by side.

@@ -31,7 +31,7 @@ pub(super) fn keep(
                 break;
             };
             whole &= writer.contains(&now.digest)? || writer.put_file(full).is_ok_and(|stored| stored.digest == now.digest);
-            list.push(ObservedFile { path, exec: now.exec, size: now.stat.size, digest: now.digest });
+            list.push(ObservedFile { path, exec: now.exec, private: now.private, size: now.stat.size, digest: now.digest });
         }
         if !whole {
             continue;

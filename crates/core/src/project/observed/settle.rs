@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use textum_base::{is_within, overlap};
 use textum_observe::{Observation, Stamp, to_text};
 
-use super::files::FileDigests;
+use super::files::{FileDigests, FileNow};
 use super::ignore::Ignored;
 use super::keep;
 use super::packages::{Owner, Packages, installed_in, library_of, module_of, source_of};
@@ -78,6 +78,9 @@ pub struct Settled {
 /// Name and version of a package; empty for what is none.
 type Name = (String, Option<String>);
 
+/// Files that were read, by what they are.
+type Groups = BTreeMap<(ObservedKind, Name), Vec<ObservedFile>>;
+
 /// A file that was read.
 struct Read {
     name: String,
@@ -118,31 +121,7 @@ pub fn settle(
     };
     let reads = settling.reads(observation);
     let now = files.look_all(&reads.iter().map(|r| r.path.clone()).collect::<Vec<_>>());
-    let mut groups: BTreeMap<(ObservedKind, Name), Vec<ObservedFile>> = BTreeMap::new();
-    let mut touched = Vec::new();
-    for (read, now) in reads.into_iter().zip(now) {
-        let counts = settling.counts(read.kind, &read.owner.0);
-        let Some(now) = now else {
-            // Gone, or no file that can be read: what it was cannot be told.
-            if counts {
-                touched.push(read.name);
-            }
-            continue;
-        };
-        if counts && read.stamp.is_some_and(|then| !is_same(&then, &now.stat)) {
-            touched.push(read.name.clone());
-            continue;
-        }
-        if let (ObservedKind::Project, Some(writer)) = (read.kind, writer)
-            && !writer.contains(&now.digest)?
-            && writer.put_file(&read.path)?.digest != now.digest
-        {
-            touched.push(read.name.clone());
-            continue;
-        }
-        let file = ObservedFile { path: read.name, exec: now.exec, size: now.stat.size, digest: now.digest };
-        groups.entry((read.kind, read.owner)).or_default().push(file);
-    }
+    let (groups, touched) = settling.group(reads, &now, writer)?;
     let put = |text: &[u8]| -> Result<Digest, StoreError> {
         match writer {
             Some(writer) => writer.put_bytes(text).map(|stored| stored.digest),
@@ -207,6 +186,42 @@ impl Settling<'_> {
             }
             ObservedKind::System => self.stage.count_system,
         }
+    }
+
+    /// What was read in groups, as it stands now; and what somebody has changed since it was opened.
+    fn group(
+        &self,
+        reads: Vec<Read>,
+        now: &[Option<FileNow>],
+        writer: Option<&Writer<'_>>,
+    ) -> Result<(Groups, Vec<String>), SettleError> {
+        let mut groups = Groups::new();
+        let mut touched = Vec::new();
+        for (read, now) in reads.into_iter().zip(now) {
+            let counts = self.counts(read.kind, &read.owner.0);
+            let Some(now) = now else {
+                // Gone, or no file that can be read: what it was cannot be told.
+                if counts {
+                    touched.push(read.name);
+                }
+                continue;
+            };
+            if counts && read.stamp.is_some_and(|then| !is_same(&then, &now.stat)) {
+                touched.push(read.name.clone());
+                continue;
+            }
+            if let (ObservedKind::Project, Some(writer)) = (read.kind, writer)
+                && !writer.contains(&now.digest)?
+                && writer.put_file(&read.path)?.digest != now.digest
+            {
+                touched.push(read.name.clone());
+                continue;
+            }
+            let file =
+                ObservedFile { path: read.name, exec: now.exec, private: now.private, size: now.stat.size, digest: now.digest };
+            groups.entry((read.kind, read.owner)).or_default().push(file);
+        }
+        Ok((groups, touched))
     }
 
     /// Whether a path of the project is declared, brought forth by the stage, or Textum's.

@@ -116,7 +116,8 @@ pub struct ObservedGroup {
     pub files: u64,
     /// Their bytes.
     pub size: u64,
-    /// The list of them: a line for each with digest, `file` or `exec`, size and path, sorted by path.
+    /// The list of them: a line for each with digest, `file` or `exec` (with `private-` before where
+    /// only the owner may read it), size and path, sorted by path.
     pub list: Digest,
 }
 
@@ -139,6 +140,8 @@ pub struct ObservedFile {
     pub path: String,
     /// Whether it may be executed.
     pub exec: bool,
+    /// Whether only its owner may read it.
+    pub private: bool,
     /// Its size in bytes.
     pub size: u64,
     /// Its digest.
@@ -149,7 +152,7 @@ impl ObservedFile {
     /// Its content.
     pub fn content(&self) -> Content {
         let kind = if self.exec { super::ContentKind::Exec } else { super::ContentKind::File };
-        Content { kind, ..Content::file(self.digest, self.size) }
+        Content { kind, private: self.private.into(), ..Content::file(self.digest, self.size) }
     }
 }
 
@@ -157,7 +160,12 @@ impl ObservedFile {
 pub fn list_text(files: &[ObservedFile]) -> Vec<u8> {
     let mut out = String::new();
     for file in files {
-        let kind = if file.exec { "exec" } else { "file" };
+        let kind = match (file.exec, file.private) {
+            (false, false) => "file",
+            (true, false) => "exec",
+            (false, true) => "private-file",
+            (true, true) => "private-exec",
+        };
         let path = file.path.replace('\n', "\\x0a");
         let _ = writeln!(out, "{} {kind} {} {path}", file.digest.hex(), file.size);
     }
@@ -170,13 +178,15 @@ pub fn files_of_list(text: &[u8]) -> Option<Vec<ObservedFile>> {
     let file = |line: &str| {
         let mut parts = line.splitn(4, ' ');
         let digest = Digest::from_hex(parts.next()?)?;
-        let exec = match parts.next()? {
-            "exec" => true,
-            "file" => false,
+        let (exec, private) = match parts.next()? {
+            "file" => (false, false),
+            "exec" => (true, false),
+            "private-file" => (false, true),
+            "private-exec" => (true, true),
             _ => return None,
         };
         let size = parts.next()?.parse().ok()?;
-        Some(ObservedFile { path: parts.next()?.to_string(), exec, size, digest })
+        Some(ObservedFile { path: parts.next()?.to_string(), exec, private, size, digest })
     };
     text.lines().map(file).collect()
 }
@@ -216,8 +226,19 @@ mod tests {
 
     #[test]
     fn a_list_of_files_is_read_as_it_was_written_and_nothing_else_is_one() {
-        let file = |path: &str, exec| ObservedFile { path: path.into(), exec, size: 3, digest: Digest::of(path.as_bytes()) };
-        let files = vec![file("lib/units.py", false), file("~/with space.cfg", true), file("/opt/\\xff", false)];
+        let file = |path: &str, exec, private| ObservedFile {
+            path: path.into(),
+            exec,
+            private,
+            size: 3,
+            digest: Digest::of(path.as_bytes()),
+        };
+        let files = vec![
+            file("lib/units.py", false, false),
+            file("~/with space.cfg", true, false),
+            file("/opt/\\xff", false, true),
+            file("a b", true, true),
+        ];
         let text = list_text(&files);
         assert_eq!(files_of_list(&text).unwrap(), files);
         assert_eq!(files_of_list(b"").unwrap(), []);

@@ -51,12 +51,16 @@ sed -i 's/seed = 7/seed = 11/' textum.toml
 shot plan 19 'textum plan'
 textum run -q >/dev/null
 shot runs 13 'textum runs'
-shot versions 11 'textum data versions shifts'
-shot diff 20 'textum data diff shifts@1 shifts@2'
+shot diff 29 'textum data versions shifts; echo; textum data diff shifts@1 shifts@2'
 shot profile 33 'textum data profile shifts@2 --against shifts@1'
 shot stats 33 'textum stats --largest 5'
 cp build/model.json "$work/final_v2_really.json"
-shot trace 22 "textum trace ../final_v2_really.json"
+echo 'HUMIDITY = "62.0"' >steps/usual.py
+sed -i -e 's/"62.0"/usual.HUMIDITY/' -e 's/^import os/import os, usual/' steps/clean.py
+textum run -q >/dev/null
+sed -i 's/62.0/48.0/' steps/usual.py
+shot observed 26 'textum plan; echo; sed -i s/48.0/62.0/ steps/usual.py; textum plan clean; echo; textum adopt'
+shot trace 24 "textum trace ../final_v2_really.json"
 echo 'a note of my own' >>build/model.json
 shot restore 22 "textum restore $first"
 shot rebuild 18 "textum rebuild $first:build/model.json"

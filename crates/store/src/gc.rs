@@ -12,7 +12,7 @@ use std::collections::HashSet;
 use std::fs::{self, File};
 use std::path::PathBuf;
 
-use super::catalog::{Catalog, list_packs, records_of};
+use super::catalog::{Catalog, records_of};
 use super::index::Record;
 use super::pack::{self, Kind};
 use super::session::Alone;
@@ -100,7 +100,8 @@ impl Alone<'_> {
     /// error before anything is changed. The documents that tell of it are published first.
     pub fn drop_content(&self, dropping: &GcPlan, documents: &[Vec<u8>]) -> Result<Freed, StoreError> {
         let folder = self.store.packs_folder();
-        let packs: Vec<Digest> = list_packs(&folder)?.into_iter().map(|(name, _)| name).collect();
+        // None yet, where nothing has been put.
+        let packs = self.store.packs()?;
         let affected = self.affected(&packs, &dropping.entries)?;
         for (name, _) in &affected.partly {
             pack::scan(&Catalog::path_of(&folder, name), true, |_, _| {})?;

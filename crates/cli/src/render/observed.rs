@@ -9,7 +9,7 @@ use super::text;
 use crate::ui::Style;
 
 /// So many packages are named.
-const PACKAGES: usize = 5;
+const PACKAGES: usize = 3;
 
 /// Lines for a trace: what counts beside declared inputs, folded where it is many.
 pub fn lines(of: &ObservedOf, store: &Store, all: bool, style: &Style) -> Vec<String> {
@@ -41,30 +41,23 @@ pub fn lines(of: &ObservedOf, store: &Store, all: bool, style: &Style) -> Vec<St
     out
 }
 
-/// `+ 7 packages (numpy 2.1.0, …), 3 programs, 2 files elsewhere, 4 names that were not there`, in one line.
+/// `+ numpy 2.1.0, pandas 2.2.3 and 5 more, python3.11, 3 programs, 2 files elsewhere`, in one line. What is only recorded
+/// is told with everything.
 fn folded(inputs: &ObservedInputs) -> Option<String> {
-    let mut parts = Vec::new();
     let packages: Vec<String> = inputs.of_kind(ObservedKind::Package).map(group_name).collect();
-    match packages.len() {
-        0 => {}
-        n => parts.push(format!("{} ({})", text::counted(n as u64, "package"), text::some(&packages, PACKAGES))),
+    let mut parts = Vec::new();
+    if !packages.is_empty() {
+        parts.push(text::some(&packages, PACKAGES));
     }
+    parts.extend(inputs.of_kind(ObservedKind::Interpreter).map(group_name));
     let files = |kind: ObservedKind| inputs.of_kind(kind).map(|g| g.files).sum::<u64>();
-    let interpreters: Vec<String> = inputs.of_kind(ObservedKind::Interpreter).map(group_name).collect();
-    parts.extend(interpreters.into_iter().map(|name| format!("{name}'s library")));
-    for (kind, what) in [
-        (ObservedKind::Program, "program"),
-        (ObservedKind::Elsewhere, "file elsewhere"),
-        (ObservedKind::System, "file of the system"),
-    ] {
-        match files(kind) {
-            0 => {}
-            n => parts.push(
-                text::counted(n, what)
-                    .replace("file elsewheres", "files elsewhere")
-                    .replace("file of the systems", "files of the system"),
-            ),
-        }
+    match files(ObservedKind::Program) {
+        0 => {}
+        n => parts.push(text::counted(n, "program")),
+    }
+    match files(ObservedKind::Elsewhere) {
+        0 => {}
+        n => parts.push(format!("{} elsewhere", text::counted(n, "file"))),
     }
     (!parts.is_empty()).then(|| format!("+ {}", parts.join(", ")))
 }

@@ -76,7 +76,7 @@ fn packages_that_were_used_count_and_others_do_not() {
     let shed = Shed::new("");
     shed.textum(&["run"]).expect(0);
     assert_eq!(shed.tiny.read("cloth"), "2");
-    shed.textum(&["trace", "cloth"]).expect(0).says("loomkit 1.0");
+    shed.textum(&["trace", "cloth"]).expect(0).says("+ loomkit 1.0");
     shed.install("idle", "2.0", "IDLE = 22\n");
     shed.install("another", "0.1", "X = 1\n");
     shed.textum(&["plan"]).expect(0).says("nothing to do");

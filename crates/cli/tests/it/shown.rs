@@ -9,7 +9,7 @@ use crate::{textum, two_stages};
 /// What differs from machine to machine, and what stands for it.
 const FILTERS: [(&str, &str); 12] = [
     // Which programs and libraries a machine starts for `sh` is the machine's.
-    (r"[ │]*[├└]─ \+ \d+ programs?[^\n]*\n", ""),
+    (r"[ │]*[├└]─ \+ [^\n]*\d+ programs?[^\n]*\n", ""),
     (r"/tmp/textum-test-\w+", "[project]"),
     (r"\b\d{8}-\d{4}-[0-9a-f]{4,}\b", "[run]"),
     (r"\bb3:[0-9a-f]{8,64}\b", "[digest]"),

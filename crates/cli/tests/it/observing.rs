@@ -254,6 +254,21 @@ fn observing_can_be_switched_off_and_reuse_too_and_both_are_said() {
         .warns("count");
 }
 
+/// Of several results with one key, the one that stands in the tree says why it stands no longer.
+#[test]
+fn the_result_in_the_tree_says_what_has_changed() {
+    let tiny = Tiny::with("[stage.s]\nrun = \"cat hidden > out; true\"\nwrites = [\"out\"]\n");
+    tiny.write("hidden", "1\n");
+    textum(&tiny, &["run"]).expect(0);
+    // A newer one, made where there was no such file.
+    textum(&tiny, &["run", "--sandbox", "--force", "s"]).expect(0);
+    textum(&tiny, &["plan"]).expect(0).says("nothing to do");
+    tiny.write("hidden", "2\n");
+    textum(&tiny, &["plan"]).expect(0).says("read without being declared: hidden changed");
+    std::fs::remove_file(tiny.path("hidden")).unwrap();
+    textum(&tiny, &["plan"]).expect(0).says("would be put in place");
+}
+
 #[test]
 fn what_is_ignored_does_not_count() {
     let tiny =

@@ -262,13 +262,16 @@ impl<'p> PlanContext<'p> {
         }
         for row in rows {
             let made = HowMade { observed: row.observed, inputs: row.observed_inputs, environment: row.environment };
-            let found = self.obstacles(decl, &made, &decision.reads, obstacles.is_empty())?;
+            // What became of the result that stands in the tree says most; else of the newest one.
+            let in_tree = self.tree.as_ref().and_then(|t| t.stages.get(&decision.stage)).map(|s| s.receipt);
+            let tells = obstacles.is_empty() || in_tree == Some(row.receipt);
+            let found = self.obstacles(decl, &made, &decision.reads, tells)?;
             if found.is_empty() {
                 let outputs = ledger.outputs_of(&row.receipt)?;
                 let recorded = Recorded { receipt: row.receipt, run: row.run, outputs, has_metrics: row.has_metrics, made };
                 return Ok((Some(recorded), Vec::new()));
             }
-            if obstacles.is_empty() {
+            if tells {
                 obstacles = found;
             }
         }

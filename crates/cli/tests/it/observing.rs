@@ -351,6 +351,10 @@ fn a_sealed_stage_reads_what_it_declares_and_nothing_else() {
         textum(&tiny, &["run"]).expect(1).warns("it is sealed and tried in vain").warns(&said);
         assert!(!tiny.has("cloth") && !std::path::Path::new(&around).join("textum-never-made").exists());
     }
+    // A file of the project that it does without is tried in vain all the same.
+    let tiny = sealed("cat other > cloth 2>/dev/null; true", "reads = [\"yarn\"]\n");
+    tiny.write("other", "x\n");
+    textum(&tiny, &["run"]).expect(1).warns("reads = [\"other\"] in [stage.weave]");
     // A file of the project by its whole name: how to declare it is said.
     let tiny = sealed("", "");
     tiny.manifest(&format!(

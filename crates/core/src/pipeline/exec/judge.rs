@@ -77,6 +77,15 @@ impl StageContext<'_> {
             return Ok(Some(observing::refusal(task, refused)));
         }
         let missed = observed.as_ref().map(|o| o.missed.as_slice()).unwrap_or_default();
+        // What is there in the tree and not in its sandbox it tried in vain too, whether or not it minded.
+        if let (Some(_), Some(project), Exit::Code(0)) = (&task.seal, &task.sandbox_of, exit) {
+            let reads: Vec<&str> = task.inputs.reads.keys().map(|path| &**path).collect();
+            let lacking = observing::lacking(project, missed, &reads);
+            if !lacking.is_empty() {
+                let whole: Vec<String> = lacking.iter().map(|path| project.join(path).display().to_string()).collect();
+                return Ok(Some(observing::refusal(task, &whole)));
+            }
+        }
         match exit {
             Exit::Code(0) => {}
             Exit::Code(127) => {

@@ -197,6 +197,7 @@ pub(super) fn refusal(task: &Task, refused: &[String]) -> String {
     let mut lines = Vec::new();
     for what in refused.iter().take(MOST) {
         let path = textum_observe::from_text(what);
+        let path = std::path::absolute(&path).unwrap_or(path);
         let below = named.iter().chain(&real).find_map(|p| path.strip_prefix(p).ok()).map(|p| p.display().to_string());
         lines.push(match (below, what.starts_with('/')) {
             (Some(below), _) => format!("{below} (to allow it: reads = [\"{below}\"] in [stage.{}])", task.inputs.stage),

@@ -250,6 +250,11 @@ fn observing_can_be_switched_off_and_reuse_too_and_both_are_said() {
         plan.out
     );
     textum(&tiny, &["trace", "off"]).expect(0).says("not observed: the manifest says so");
+    // Switched on again, nothing is known of what it read: it is executed once more.
+    let manifest = tiny.read("textum.toml");
+    tiny.write("textum.toml", manifest.replace("observe = false\n", ""));
+    textum(&tiny, &["plan"]).expect(0).says("what it read was never observed");
+    tiny.write("textum.toml", manifest);
     let before = tiny.read("each");
     textum(&tiny, &["run"]).expect(0);
     assert_ne!(tiny.read("each"), before);

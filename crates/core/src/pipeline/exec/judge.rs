@@ -25,8 +25,8 @@ impl StageContext<'_> {
         receipt: &mut StageReceipt,
         variables: &[(String, String)],
     ) -> Result<Result<Outcome, String>, ExecError> {
-        let not = |because: &str| Observed {
-            how: ObservedHow::No,
+        let not = |how: ObservedHow, because: &str| Observed {
+            how,
             because: Some(because.into()),
             inputs: None,
             environment: None,
@@ -42,10 +42,10 @@ impl StageContext<'_> {
         };
         let outcome = match self.observer {
             _ if matches!(task.inputs.run, Command::Evaluate(_)) => {
-                return Ok(Ok(nothing(not("Textum itself reads what it declares"))));
+                return Ok(Ok(nothing(not(ObservedHow::No, "Textum itself reads what it declares"))));
             }
-            _ if !task.observe && task.seal.is_none() => Ok(nothing(not("the manifest says so"))),
-            None => Ok(nothing(not("this system has no means for it"))),
+            _ if !task.observe && task.seal.is_none() => Ok(nothing(not(ObservedHow::Off, "the manifest says so"))),
+            None => Ok(nothing(not(ObservedHow::No, "this system has no means for it"))),
             Some(observer) => observer.outcome(task, variables, self.writer)?,
         };
         if let Ok(outcome) = &outcome {

@@ -135,7 +135,8 @@ pub fn run_sweep(
     record_settings(project, &writer)?;
     let pool = Pool::open(&project.workspace.sandboxes_folder())?;
     let recorded = Rc::new(recorded);
-    let base = PlanContext::new(project, &chosen, options.force.clone())?;
+    let mut base = PlanContext::new(project, &chosen, options.force.clone())?;
+    base.trust_old = options.trust_old;
     let git = crate::project::git::git_state(project.workspace.root());
     let context = SweepContext {
         project,

@@ -61,7 +61,7 @@ impl Packages {
     pub(super) fn owner(&mut self, path: &Path) -> Option<Owner> {
         if let Some((folder, below)) = split_at(path, &["site-packages", "dist-packages"]) {
             let installed = self.installed(&folder);
-            let (name, version) = installed.owner(&folder, below)?;
+            let (name, version) = installed.owner(below)?;
             return Some(Owner::Package(name, Some(version)));
         }
         if let Some(library) = library_of(path) {
@@ -146,14 +146,13 @@ impl Installed {
         found
     }
 
-    fn owner(&self, folder: &Path, below: &Path) -> Option<(String, String)> {
+    fn owner(&self, below: &Path) -> Option<(String, String)> {
         let first = below.iter().next()?.to_str()?;
         let owners = self.by_first.get(first)?;
         let number = match owners[..] {
             [one] => one,
             _ => *self.by_path.get(below.to_str()?).or(owners.first())?,
         };
-        let _ = folder;
         self.all.get(number).cloned()
     }
 }

@@ -28,7 +28,7 @@ CREATE INDEX run_data_by_digest ON run_data (digest);
 CREATE TABLE stage_receipts (
   digest BLOB PRIMARY KEY, run TEXT NOT NULL, stage TEXT NOT NULL, key BLOB NOT NULL, state TEXT NOT NULL,
   started TEXT NOT NULL, seconds REAL NOT NULL, metrics INTEGER NOT NULL, ordered TEXT NOT NULL,
-  -- yes, no or trusted; nothing for what was recorded before stages were observed.
+  -- yes, no, off or trusted; nothing for what was recorded before stages were observed.
   observed TEXT, observed_inputs BLOB, environment BLOB
 ) WITHOUT ROWID;
 CREATE INDEX stage_receipts_by_key ON stage_receipts (key, state, ordered);

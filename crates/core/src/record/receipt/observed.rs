@@ -36,8 +36,10 @@ pub struct Observed {
 pub enum ObservedHow {
     /// It was.
     Yes,
-    /// It was not: the system does not allow it, or the manifest says so.
+    /// It was not: the system does not allow it.
     No,
+    /// It was not: the manifest says so.
+    Off,
     /// It was not, and a person said that its result is to be trusted.
     Trusted,
 }

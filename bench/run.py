@@ -18,6 +18,7 @@ import time
 
 import experiments
 import observing
+import sharing
 
 HERE = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
 TEXTUM = os.path.join(HERE, "target", "release", "textum")
@@ -220,6 +221,7 @@ def main():
     parser.add_argument("--quick", action="store_true", help="a tenth of the size, for trying it out")
     parser.add_argument("--experiments", action="store_true", help="only the lines about experiments")
     parser.add_argument("--observing", action="store_true", help="only the lines about observing")
+    parser.add_argument("--sharing", action="store_true", help="only the lines about depots")
     parser.add_argument("--runs", type=int, default=50_000, help="so many runs for the line about the list of runs")
     parser.add_argument("--short", action="store_true", help="without the line about metric points, which takes minutes")
     parser.add_argument("--python", default=sys.executable, help="a Python with polars, duckdb and pyarrow, for the lines about tables")
@@ -234,6 +236,9 @@ def main():
     fresh = "rm -rf .textum textum.receipt.json n"
     lines, sizes, shares = [], [], []
     with tempfile.TemporaryDirectory(prefix="textum-bench-") as folder:
+        if options.sharing:
+            sharing.lines(folder, TEXTUM, pair, timed, scale)
+            return
         lines.extend(observing.lines(folder, TEXTUM, options.python, pair, scale))
         project = many_stages(folder, 500)
         many(lines, project, "", "3.5")
@@ -291,6 +296,8 @@ def main():
         sizes.append(growth("record it again with 1 % changed in place", project, lambda p: change_in_place(p, 0.01), size * 0.01))
         sizes.append(growth("record it again with 5 MB inserted in the middle", project, lambda p: insert(p, 5_000_000), 5_000_000))
         shutil.rmtree(project, ignore_errors=True)
+    with tempfile.TemporaryDirectory(prefix="textum-bench-") as folder:
+        lines.extend(sharing.lines(folder, TEXTUM, pair, timed, scale))
     if options.write:
         write(lines, sizes, shares, built() if options.build else None)
 

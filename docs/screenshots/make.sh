@@ -8,7 +8,8 @@ textum=${TEXTUM:-$root/target/release/textum}
 work=$(mktemp -d)
 trap 'kill "${xvfb:-}" 2>/dev/null || true; rm -rf "$work"' EXIT
 mkdir "$work/bin" && ln -s "$textum" "$work/bin/textum"
-export PATH="$work/bin:$PATH" USER=weaver DISPLAY=:97
+# The system's own Python, where there is one: what is in a home folder keeps rebuilds from being sealed.
+export PATH="$work/bin:/usr/bin:/bin:$PATH" USER=weaver DISPLAY=:97
 Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 & xvfb=$!
 sleep 1
 
@@ -43,7 +44,6 @@ sweep=$(textum runs --format json | sed -n 's/.*"sweep": "\(sweep.*\)".*/\1/p' |
 shot plot 30 "textum plot $sweep --metric auc --against fit.rate"
 shot compare 34 "textum compare $first best:auc"
 textum run -q --from "$first#20" --set fit.rounds=40 --set fit.rate=0.1 >/dev/null
-shot steps 31 'textum runs --steps last'
 sed -i 's/rate = 0.2/rate = 0.1/' textum.toml
 textum run -q >/dev/null
 python3 shed/export.py data/shifts.csv --mistake
@@ -53,7 +53,6 @@ textum run -q >/dev/null
 shot runs 13 'textum runs'
 shot diff 29 'textum data versions shifts; echo; textum data diff shifts@1 shifts@2'
 shot profile 33 'textum data profile shifts@2 --against shifts@1'
-shot stats 33 'textum stats --largest 5'
 cp build/model.json "$work/final_v2_really.json"
 echo 'HUMIDITY = "62.0"' >steps/usual.py
 sed -i -e 's/"62.0"/usual.HUMIDITY/' -e 's/^import os/import os, usual/' steps/clean.py
@@ -62,8 +61,7 @@ sed -i 's/62.0/48.0/' steps/usual.py
 shot observed 26 'textum plan; echo; sed -i s/48.0/62.0/ steps/usual.py; textum plan clean; echo; textum adopt'
 shot trace 24 "textum trace ../final_v2_really.json"
 echo 'a note of my own' >>build/model.json
-shot restore 22 "textum restore $first"
-shot rebuild 18 "textum rebuild $first:build/model.json"
+shot rebuild 34 "textum restore $first; echo; textum rebuild $first:build/model.json"
 shot show 27 "textum show $first"
 (textum run -q --set fit.rounds=400 --set fit.rate=0.03 >/dev/null 2>&1 || true) & run=$!
 sleep 4
@@ -76,6 +74,19 @@ if command -v chromium >/dev/null; then
     chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1500 --screenshot="$here/report.png" \
         "file://$work/report.html" >/dev/null 2>&1
 fi
+textum demo "$work/team" --team >/dev/null
+project=$work/team/bo
+shot team 30 'textum depot check; echo; textum runs; echo; textum sync --dry-run; echo; textum verify --depot team'
+textum demo "$work/shared" --registry --quiet-story >/dev/null
+project=$work/shared/ada
+shot registry 39 'textum registry show stop-predictor@live --color always | head -24; echo; textum registry history stop-predictor'
+if command -v chromium >/dev/null; then
+    (cd "$project" && textum impact shifts --where 'shed = "C" and humidity < 1' --format html >"$work/impact.html")
+    chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,420 --screenshot="$here/impact.png" \
+        "file://$work/impact.html" >/dev/null 2>&1
+fi
+project=$work/loom-stops
+cd "$project"
 git checkout -q textum.toml
 sed -i 's/^params = \["fit"\]/parms = ["fit"]/; s/better = "lower"/better = "less"/; s/params = \["split"\]/params = ["spilt"]/' textum.toml
 shot mistakes 33 'textum plan'

@@ -4,7 +4,7 @@
 use libfuzzer_sys::fuzz_target;
 use textum_core::record::receipt::{
     CheckpointReceipt, CountedEnvironment, DataReceipt, Document, EnvironmentRecord, Inputs, LossReceipt, PruneReceipt,
-    RebuildReceipt, RemarkReceipt, RunReceipt, StageReceipt, StageStart, TreeReceipt, canonical, read_document,
+    PublishReceipt, RebuildReceipt, RemarkReceipt, RunReceipt, StageReceipt, StageStart, TreeReceipt, canonical, read_document,
 };
 use textum_core::store::Digest;
 
@@ -18,6 +18,7 @@ fn again<T: Document>(bytes: &[u8]) {
 
 fuzz_target!(|bytes: &[u8]| {
     again::<StageReceipt>(bytes);
+    again::<PublishReceipt>(bytes);
     again::<RunReceipt>(bytes);
     again::<DataReceipt>(bytes);
     again::<PruneReceipt>(bytes);

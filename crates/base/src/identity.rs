@@ -31,8 +31,15 @@ impl Identity {
     /// Whoever this process works for, as the environment and the system say.
     pub fn here() -> Identity {
         let name = ["USER", "LOGNAME"].iter().find_map(|variable| crate::environment::variable(variable));
-        Identity::new(&name.unwrap_or_default(), &rustix::system::uname().nodename().to_string_lossy())
+        Identity::new(&name.unwrap_or_default(), &host())
     }
+}
+
+/// What this machine is called in records: what `TEXTUM_HOST` says, as in a container that is called otherwise each time; else
+/// its host name.
+pub fn host() -> String {
+    let said = crate::environment::variable("TEXTUM_HOST").filter(|name| !name.trim().is_empty());
+    said.unwrap_or_else(|| rustix::system::uname().nodename().to_string_lossy().into_owned())
 }
 
 impl fmt::Display for Identity {

@@ -18,7 +18,7 @@ pub mod path;
 mod words;
 
 pub use digest::{Digest, NotADigest};
-pub use identity::Identity;
+pub use identity::{Identity, host};
 pub use names::{MANIFEST_NAME, TREE_RECEIPT_NAME, nearest};
-pub use path::{DeclaredPath, PathFault, ProjectPath, SourcePath, is_within, link_stays, overlap};
+pub use path::{DeclaredPath, PathFault, ProjectPath, SourcePath, is_within, link_stays, overlap, without_dots};
 pub use words::{Better, StorageMode};

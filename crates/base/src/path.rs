@@ -4,7 +4,7 @@
 use std::borrow::Borrow;
 use std::fmt;
 use std::ops::Deref;
-use std::path::Path;
+use std::path::{Component, Path, PathBuf};
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
@@ -300,6 +300,20 @@ impl PartialEq<SourcePath> for ProjectPath {
     }
 }
 
+/// A path without `.` and `..`, as far as that can be said without the disk.
+pub fn without_dots(path: &Path) -> PathBuf {
+    let mut out = PathBuf::new();
+    for part in path.components() {
+        match part {
+            Component::CurDir => {}
+            // Above its root a file system has nothing, above where a relative path begins there may be more.
+            Component::ParentDir if out.has_root() || out.file_name().is_some_and(|name| name != "..") => drop(out.pop()),
+            other => out.push(other),
+        }
+    }
+    out
+}
+
 /// Whether `inner` is `outer` or lies in it.
 pub fn is_within(inner: &str, outer: &str) -> bool {
     inner.strip_prefix(outer).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
@@ -335,6 +349,20 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+
+    #[test]
+    fn dots_are_taken_out_as_far_as_the_path_itself_says() {
+        for (from, to) in [
+            ("/shed/../looms/./a", "/looms/a"),
+            ("/../../a", "/a"),
+            ("a/../../b", "../b"),
+            ("../../b", "../../b"),
+            ("a/..", ""),
+            ("./a", "a"),
+        ] {
+            assert_eq!(without_dots(Path::new(from)), Path::new(to), "{from}");
+        }
+    }
 
     #[test]
     fn only_plain_paths_below_the_project_are_taken_out_of_documents() {

@@ -33,7 +33,7 @@ Examples:
 
 What can be named anywhere: a run (7f3a, 20261123-0542-7f3a, last, last~2, best:auc), a digest
 (b3:91ac22), a path of a run (7f3a:build/model.json), a checkpoint of a run (7f3a#4, 7f3a#last), a
-dataset version (shifts@2), or any file on disk, by its content.
+dataset version (shifts@2), a published version (stop-predictor@live), or any file on disk, by its content.
 
 Exit status: 0 done, 1 a stage, check or rebuild did not succeed, 2 wrong usage or manifest,
 3 what was asked for is not there, 4 damage or an I/O failure, 130 interrupted.";
@@ -80,8 +80,16 @@ pub enum Format {
     Dot,
     /// A Mermaid diagram (plan --graph and trace).
     Mermaid,
-    /// A page (data profile).
+    /// A page (data profile, impact).
     Html,
+    /// W3C PROV-JSON (trace).
+    Prov,
+    /// An in-toto Statement with SLSA Provenance, in a DSSE envelope (trace).
+    Intoto,
+    /// CycloneDX 1.6 (trace).
+    Cyclonedx,
+    /// A Workflow Run RO-Crate's metadata (trace).
+    RoCrate,
 }
 
 /// When to use colour.
@@ -130,16 +138,36 @@ pub enum Command {
     Follow(commands::follow::FollowArgs),
     /// Write a page about a run
     Report(commands::report::ReportArgs),
-    /// Note something of a run
+    /// Note something of a run, or of a published version
     Note(commands::remark::NoteArgs),
     /// Name a run
     Label(commands::remark::LabelArgs),
     /// Show where a file, a run or a digest comes from
     Trace(commands::trace::TraceArgs),
+    /// Show what was made of a file, a version, a run: models, aliases, predictions
+    Impact(commands::impact::ImpactArgs),
     /// Bring recorded data and outputs back
     Restore(commands::restore::RestoreArgs),
     /// Make past results again from their recorded inputs, and compare
     Rebuild(commands::rebuild::RebuildArgs),
+    /// Publish a model, or a version of a dataset, for others to rely on
+    Publish(commands::publish::PublishArgs),
+    /// Make an alias such as live name a published version
+    Alias(commands::alias::AliasArgs),
+    /// Take a published version back
+    Retire(commands::alias::RetireArgs),
+    /// Print, write or take the card of a published version
+    Card(commands::card::CardArgs),
+    /// Fetch a published version, wherever it is to be used
+    Fetch(commands::fetch::FetchArgs),
+    /// Print what it takes to use a published version
+    Snippet(commands::fetch::SnippetArgs),
+    /// Look at what is published, by whom, and by whose leave
+    Registry(commands::registry::RegistryArgs),
+    /// Declare, list, check or remove depots, where several machines share what they have
+    Depot(commands::depot::DepotArgs),
+    /// Bring what is here and what is in a depot together
+    Sync(commands::sync::SyncArgs),
     /// Look whether the store holds everything that receipts promise
     Verify(commands::verify::VerifyArgs),
     /// Free space: drop what can be rebuilt from what stays

@@ -29,7 +29,7 @@ pub fn fields() -> Vec<CompletionCandidate> {
     let params = project.params.iter().map(|(name, _)| name.to_string());
     let newest = project.ledger.runs(Some(1)).unwrap_or_default().into_iter().flat_map(|r| r.metrics).map(|(name, _)| name);
     let data = project.manifest.data.iter().map(|d| format!("data.{}", d.name));
-    let own = ["state", "label", "started", "took", "sweep"].map(String::from);
+    let own = ["state", "label", "started", "took", "sweep", "by"].map(String::from);
     params.chain(newest).chain(data).chain(own).map(CompletionCandidate::new).collect()
 }
 

@@ -4,6 +4,7 @@ use textum_core::config::manifest::{LoadError, ManifestError, SetError, WritePar
 use textum_core::config::param_file::ParamFileError;
 use textum_core::config::sweep::SweepError;
 use textum_core::data::DataError;
+use textum_core::depot::{DepotError, Fault};
 use textum_core::figure::PictureError;
 use textum_core::fsio::IoError;
 use textum_core::inspect::comparison::CompareError;
@@ -18,11 +19,15 @@ use textum_core::pipeline::adopt::AdoptError;
 use textum_core::pipeline::draft::DraftError;
 use textum_core::pipeline::exec::ExecError;
 use textum_core::pipeline::plan::{PlanError, ReadError};
+use textum_core::project::depots::DepotsError;
 use textum_core::project::fingerprint::{PythonError, ScanError};
 use textum_core::project::tree::{ClearError, PutError};
 use textum_core::project::workspace::{LoadProjectError, WorkspaceError};
+use textum_core::publish::PublishError;
 use textum_core::record::ledger::{CheckpointError, FieldError, LedgerError, NameError};
 use textum_core::record::receipt::{DocumentError, ReceiptError, TreeReceiptError};
+use textum_core::registry::{KeyError, LogError};
+use textum_core::share::SyncError;
 use textum_core::store::StoreError;
 use textum_core::table::TableError;
 use textum_core::table::filter::FilterError;
@@ -131,7 +136,66 @@ impl From<ScanError> for Failure {
 
 unwrapping!(StoreError { Io },
     StoreError::Damaged { .. } => damaged("`textum verify` tells what it touches, `textum verify --repair` mends what it can; damaged content is never handed out"),
-    StoreError::Missing { .. } => absent("if it is an output, `textum rebuild` can make it again"),
+    StoreError::Missing { .. } => absent("no depot has it either; if it is an output, `textum rebuild` can make it again, and whoever has it sends it with `textum sync`"),
+    StoreError::Source(_) => damaged("`textum depot check` tells what is wrong with it; nothing here was changed"),
+);
+impl From<DepotError> for Failure {
+    fn from(error: DepotError) -> Failure {
+        Failure::from(&error)
+    }
+}
+
+impl From<&DepotError> for Failure {
+    fn from(error: &DepotError) -> Failure {
+        let said = error.to_string();
+        let (code, help) = match error {
+            DepotError::Storage(e) if e.fault == Fault::Temporary => {
+                (DAMAGE, "try again later: what has travelled is kept, and it goes on from there")
+            }
+            DepotError::Storage(e) if e.fault == Fault::Denied => {
+                (DAMAGE, "look at the credentials and at who may read and write there")
+            }
+            DepotError::Storage(_) => (DAMAGE, "look at the depot's url and options: `textum depot check` tries them"),
+            DepotError::Store(_) | DepotError::Io(_) => {
+                (DAMAGE, "nothing recorded is lost; mend the cause and run the command again")
+            }
+            DepotError::NotThere(_) => (NOT_THERE, "`textum depot add` makes one; or correct the url"),
+            DepotError::Foreign(..) => (USAGE, "name an empty place: a depot shares its place with nothing else"),
+            DepotError::Newer { .. } => (DAMAGE, "use a newer Textum; nothing was changed"),
+            DepotError::Damaged { depot, .. } => {
+                let help = format!(
+                    "`textum verify --depot {depot} --deep` tells what it touches, with --repair whoever has the content mends it"
+                );
+                return Failure::new(DAMAGE, said, help);
+            }
+            DepotError::Interrupted => (INTERRUPTED, "run it again when you like"),
+        };
+        Failure::new(code, said, help)
+    }
+}
+
+unwrapping!(DepotsError {},
+    DepotsError::None => absent("`textum depot add NAME URL` declares one"),
+    DepotsError::Several(_) => wrong("name one of them"),
+    DepotsError::Unknown { .. } => absent("`textum depot list` lists them"),
+    DepotsError::Depot(e) => |_| Failure::from(&*e),
+);
+unwrapping!(SyncError { Depots, Ledger, Receipt, Store, Name, Data });
+unwrapping!(KeyError {},
+    KeyError::Protected(_) => wrong("`ssh-add` it, or name another with --key; --unsigned signs nothing"),
+    KeyError::OnlyPublic(_) => wrong("`ssh-add` the private key, or name it with --key; --unsigned signs nothing"),
+    KeyError::Unreadable { .. } | KeyError::NotPublic(_) | KeyError::CannotSign { .. } => wrong("name an SSH key (ed25519, ECDSA or RSA) with --key, TEXTUM_KEY or git's user.signingkey; --unsigned signs nothing"),
+);
+unwrapping!(LogError { Io, Key },
+    LogError::Storage(e) => |_| DepotError::from(e).into(),
+    LogError::Damaged { .. } => damaged("nothing was changed: `textum registry check` tells all that is not right; whoever has read it before can tell what it was"),
+    LogError::NoEffect(_) => |said| Failure::new(UNSUCCESSFUL, said, "nothing was entered: `textum registry section NAME` tells who may do what, `textum registry history` what was done"),
+    LogError::Crowded(_) => |said| Failure::new(UNSUCCESSFUL, said, "run the command again"),
+);
+unwrapping!(PublishError { Log, Depots, Sync, Key, Store, Ledger, Run, Receipt, Document, Trace, Data, Table, Scan, Put, Workspace, Io },
+    PublishError::NotThere { what, help } => |_| Failure::new(NOT_THERE, what, help),
+    PublishError::Wrong { what, help } => |_| Failure::new(USAGE, what, help),
+    PublishError::Refused { what, help } => |_| Failure::new(UNSUCCESSFUL, what, help),
 );
 unwrapping!(CurveError { Store, Receipt, Io });
 unwrapping!(CompareError { Store, Receipt, Ledger });
@@ -305,7 +369,7 @@ unwrapping!(TraceError { Checkpoint, Data, Name, Scan, Io, Ledger, Store, Receip
 );
 unwrapping!(RestoreError { Put, Receipt, Store, Ledger, Io, Scan, Tree },
     RestoreError::NoPath { .. } => absent("`textum show RUN` lists what a run read and wrote"),
-    RestoreError::Gone { .. } => absent("outputs can be made again with `textum rebuild`; data may be in another copy of the store"),
+    RestoreError::Gone { .. } => absent("outputs can be made again with `textum rebuild`; whoever has the data sends it with `textum sync`, or it is in another copy of the store"),
     RestoreError::BadPath { .. } => wrong("restore it into a folder with -o, or under another name"),
     RestoreError::NoTreeReceipt(_) => absent("name what to restore, as in `textum restore last`; a run writes textum.receipt.json"),
     RestoreError::Exists(_) => wrong("choose a folder that does not hold it, or move it away: nothing is overwritten"),

@@ -41,6 +41,7 @@ pub fn main() -> ExitCode {
     ui::trace_if_asked(&ui);
     let result =
         ui.only(forms::of(&words)).and_then(|()| dispatch(arguments, &ui)).and_then(|code| ui.unprinted().map_or(Ok(code), Err));
+    ui.say_fetched();
     match result {
         Ok(code) => ExitCode::from(code),
         Err(failure) => {
@@ -82,8 +83,18 @@ fn dispatch(arguments: Arguments, ui: &Ui) -> Result<u8, Failure> {
         Command::Runs(args) => commands::runs::run(&global, &args, ui),
         Command::Show(args) => commands::show::run(&global, &args, ui),
         Command::Trace(args) => commands::trace::run(&global, &args, ui),
+        Command::Impact(args) => commands::impact::run(&global, &args, ui),
         Command::Restore(args) => commands::restore::run(&global, &args, ui),
         Command::Rebuild(args) => commands::rebuild::run(&global, &args, ui),
+        Command::Publish(args) => commands::publish::run(&global, &args, ui),
+        Command::Alias(args) => commands::alias::run(&global, &args, ui),
+        Command::Retire(args) => commands::alias::retire(&global, &args, ui),
+        Command::Card(args) => commands::card::run(&global, &args, ui),
+        Command::Fetch(args) => commands::fetch::run(&global, &args, ui),
+        Command::Snippet(args) => commands::fetch::snippet(&global, &args, ui),
+        Command::Registry(args) => commands::registry::run(&global, &args, ui),
+        Command::Depot(args) => commands::depot::run(&global, &args, ui),
+        Command::Sync(args) => commands::sync::run(&global, &args, ui),
         Command::Verify(args) => commands::verify::run(&global, &args, ui),
         Command::Prune(args) => commands::prune::run(&global, &args, ui),
         Command::Stats(args) => commands::stats::run(&global, &args, ui),

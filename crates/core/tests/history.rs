@@ -192,8 +192,7 @@ fn live_through(stages: Vec<Stage>, edits: &[Edit]) {
         for node in found.nodes.iter().filter(|n| n.kind != NodeKind::Folder) {
             assert_eq!(project.store.read(&node.digest).map(|b| textum_core::store::Digest::of(&b)).unwrap(), node.digest);
         }
-        let options =
-            RebuildOptions { tolerance: 0.0, keep: false, echo: false, recorded_environment: false, by: Default::default() };
+        let options = RebuildOptions::default();
         let outcome = rebuild(&mut project, &target, &options, &Silent, &cancel).unwrap();
         assert_eq!(outcome.verdict, Verdict::Identical, "{id}");
     }

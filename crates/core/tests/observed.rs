@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use textum_base::SourcePath;
+use textum_core::config::manifest::Trust;
 use textum_core::observe::{Absent, Listed, Observation, Opened, Stamp};
 use textum_core::project::fingerprint::ReasonKind;
 use textum_core::project::observed::{FileDigests, Ignored, ObservedCheck, Places, Settled, Stage, World, settle};
@@ -85,7 +86,7 @@ impl Shed {
 
     /// What has changed, in words.
     fn changes(&self, inputs: &ObservedInputs, world: World<'_>) -> Vec<String> {
-        let found = self.check(&self.variables).changes(&self.store, inputs, world, 50).unwrap();
+        let found = self.check(&self.variables).changes(&self.store, inputs, world, Trust::Content, 50).unwrap();
         found.into_iter().map(|r| r.name).collect()
     }
 }
@@ -179,14 +180,17 @@ fn each_change_is_told_and_none_that_changes_nothing() {
     shed.put("project/yarn", "an output");
     assert!(shed.changes(&inputs, World::Tree).is_empty());
     let other = [shed.variables[0].clone(), ("TZ".to_string(), "Asia/Tokyo".to_string()), ("EDITOR".to_string(), "ed".to_string())];
-    let found = shed.check(&other).changes(&shed.store, &inputs, World::Tree, 50).unwrap();
+    let found = shed.check(&other).changes(&shed.store, &inputs, World::Tree, Trust::Content, 50).unwrap();
     assert_eq!(found.iter().map(|r| (r.kind, r.name.as_str())).collect::<Vec<_>>(), [(ReasonKind::Variable, "TZ")]);
     // In a sandbox there is what is declared: no such module, no such folder.
     let declared: BTreeMap<SourcePath, Content> =
         [(SourcePath::new("steps/fit.py").unwrap(), Content::file(Digest::of(b""), 0))].into();
     let lacking = shed.changes(&inputs, World::Sandbox(&declared));
     assert!(lacking.contains(&"steps/units.py".to_string()) && lacking.contains(&"many/".to_string()), "{lacking:?}");
-    assert_eq!(shed.check(&shed.variables).changes(&shed.store, &inputs, World::Sandbox(&declared), 1).unwrap().len(), 1);
+    assert_eq!(
+        shed.check(&shed.variables).changes(&shed.store, &inputs, World::Sandbox(&declared), Trust::Content, 1).unwrap().len(),
+        1
+    );
 }
 
 #[test]
@@ -232,7 +236,7 @@ fn a_document_that_lies_is_never_taken_for_unchanged() {
     }
     let lost = ObservedGroup { list: Digest::of(b"nowhere"), ..good.groups[0].clone() };
     let inputs = ObservedInputs { groups: vec![lost], ..good.clone() };
-    assert!(shed.check(&shed.variables).changes(&shed.store, &inputs, World::Tree, 5).is_err());
+    assert!(shed.check(&shed.variables).changes(&shed.store, &inputs, World::Tree, Trust::Content, 5).is_err());
     let names = vec!["..".to_string(), "/".into(), String::new(), "~/../..".into(), "\\".into()];
     let inputs = ObservedInputs { absent: names.clone(), present: names, ..good };
     assert!(!shed.changes(&inputs, World::Tree).is_empty());

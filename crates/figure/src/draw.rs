@@ -26,7 +26,7 @@ fn width_of(text: &str) -> f64 {
 
 /// Words as XML takes them. Characters that XML 1.0 has no place for ("Char", section 2.2) would make the whole picture
 /// unreadable: they are replaced.
-fn escape(text: &str) -> String {
+pub fn escape(text: &str) -> String {
     let allowed = |c: char| if c.is_control() || matches!(c, '\u{fffe}' | '\u{ffff}') { '\u{fffd}' } else { c };
     let text: String = text.chars().map(allowed).collect();
     text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")

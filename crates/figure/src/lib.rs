@@ -9,6 +9,7 @@ mod picture;
 mod scale;
 
 #[cfg(feature = "png")]
+pub use draw::escape;
 pub use picture::{PictureError, png};
 pub use scale::{nice_ticks, number};
 

@@ -23,6 +23,7 @@ mod calls;
 mod child;
 #[cfg(target_os = "linux")]
 mod filter;
+mod loopback;
 #[cfg(target_os = "linux")]
 mod notes;
 #[cfg(target_os = "linux")]

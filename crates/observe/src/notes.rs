@@ -49,7 +49,11 @@ pub struct Notes {
     /// What may be read, and what may be written too, if the command is sealed.
     sealed: Option<(Vec<PathBuf>, Vec<PathBuf>)>,
     refused: BTreeSet<String>,
-    network: BTreeSet<String>,
+    network: BTreeSet<SocketAddr>,
+    /// Addresses at which the command itself answers.
+    own_addresses: BTreeSet<SocketAddr>,
+    /// The address that was connected to last.
+    connecting: Option<SocketAddr>,
     unseen: BTreeSet<String>,
 }
 
@@ -271,8 +275,24 @@ impl Notes {
     fn connects(&mut self, address: &[u8]) {
         // Looking up names, and asking the kernel for a way without sending anything, says nothing of who answers.
         if let Some(address) = network_address(address).filter(|a: &SocketAddr| !matches!(a.port(), 0 | 53)) {
-            let known = if self.sealed.is_some() { &mut self.refused } else { &mut self.network };
-            known.insert(address.to_string());
+            match self.sealed.is_some() {
+                true => drop(self.refused.insert(address.to_string())),
+                false if self.own_addresses.contains(&address) => {}
+                false => self.connecting = Some(address),
+            }
+        }
+    }
+
+    /// Takes note of a connection, if the last call asked for one. One of the command to itself says nothing. That it is
+    /// one may show only later: who waits for a server tries until it is there.
+    pub fn connected(&mut self, is_own: impl Fn(SocketAddr) -> bool) {
+        let Some(address) = self.connecting.take() else { return };
+        match is_own(address) {
+            true => {
+                self.network.remove(&address);
+                self.own_addresses.insert(address);
+            }
+            false => drop(self.network.insert(address)),
         }
     }
 
@@ -321,7 +341,8 @@ impl Notes {
 
     /// What all of it comes to.
     pub fn observation(self) -> Observation {
-        let mut all = Observation { network: self.network.into_iter().collect(), ..Observation::default() };
+        let mut all = Observation { network: self.network.iter().map(SocketAddr::to_string).collect(), ..Observation::default() };
+        all.own_network = !self.own_addresses.is_empty();
         all.unseen = self.unseen.into_iter().collect();
         all.refused = self.refused.into_iter().collect();
         let mut paths: Vec<_> = self.paths.into_iter().collect();

@@ -83,6 +83,9 @@ pub struct Observation {
     pub read_and_changed: Vec<String>,
     /// Network addresses that were connected to: `address:port`.
     pub network: Vec<String>,
+    /// Whether it connected to processes of its own.
+    #[serde(default)]
+    pub own_network: bool,
     /// What was refused because the command was sealed.
     pub refused: Vec<String>,
     /// What could not be seen of it.

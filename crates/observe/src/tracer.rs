@@ -15,7 +15,7 @@ use textum_base::fsio;
 use super::calls::Call;
 use super::notes::Notes;
 use super::record::{End, Observation};
-use super::{CHILD, names};
+use super::{CHILD, loopback, names};
 
 /// Exit status of a tracer that could not do its work.
 const OWN_FAULT: u8 = 125;
@@ -173,7 +173,10 @@ impl Tracer {
         match event {
             libc::PTRACE_EVENT_SECCOMP => match Call::of(pid) {
                 Some(call) if call.is_foreign() => self.notes.is_unseen("calls of a 32-bit program"),
-                Some(call) => self.notes.take(&call),
+                Some(call) => {
+                    self.notes.take(&call);
+                    self.notes.connected(|address| loopback::is_own(address, &self.known));
+                }
                 None => {}
             },
             libc::PTRACE_EVENT_EXEC => self.notes.became(pid),

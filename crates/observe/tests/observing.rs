@@ -133,6 +133,12 @@ fn connections_are_told_but_for_what_asks_nobody() {
     );
     let seen = observe(folder.path(), &format!("python3 -c \"{script}\""));
     assert_eq!(seen.network, [format!("127.0.0.1:{port}")]);
+    // A server that the command itself has, in another process that is tried until it answers; and one that it had not.
+    let serve = "import os, socket, time\nr, w = os.pipe()\nif os.fork() == 0:\n  s = socket.create_server(('127.0.0.1', 0))\n  os.write(w, str(s.getsockname()[1]).encode()); s.accept(); os._exit(0)\nport = int(os.read(r, 9))\nsocket.create_connection(('127.0.0.1', port))\n";
+    std::fs::write(folder.path().join("serve.py"), serve).unwrap();
+    assert_eq!(observe(folder.path(), "python3 serve.py").network, [""; 0]);
+    std::fs::write(folder.path().join("ask.py"), script).unwrap();
+    assert_eq!(observe(folder.path(), "python3 serve.py; python3 ask.py").network, [format!("127.0.0.1:{port}")]);
 }
 
 #[test]

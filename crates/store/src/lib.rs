@@ -19,6 +19,7 @@
 
 mod catalog;
 mod compact;
+mod exchange;
 mod gc;
 mod hash;
 mod index;
@@ -28,22 +29,27 @@ mod pack;
 mod read;
 mod salvage;
 mod session;
+mod source;
 mod stream;
 mod verify;
 mod writer;
 
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError, RwLock};
+use std::sync::atomic::AtomicUsize;
+use std::sync::{Arc, Mutex, OnceLock, PoisonError, RwLock};
 
 pub use catalog::{Catalog, Found, list_packs};
+pub use exchange::{Entry, Pack, PackBuilder, Salvage, entries_of_pack, salvage_pack};
 pub use gc::{Freed, GcPlan, decode_journal};
 pub use hash::hash_file;
+pub use index::Record;
 pub use ingest::{CUT_MAX, CUT_MEAN, CUT_MIN, Stored};
 pub use listing::{Item, ItemKind, ListingError, items_of_listing, parse_listing, write_listing_line};
-pub use pack::Kind;
+pub use pack::{Coding, EntryHead, Kind, MAX_RAW, coding_from, kind_from};
 pub use read::Part;
 pub use salvage::Salvaged;
 pub use session::{Alone, Steady};
+pub use source::{OnlyHere, Source};
 pub use stream::ContentReader;
 pub use textum_base::{Digest, NotADigest};
 pub use verify::{Damage, PackReport};
@@ -71,7 +77,13 @@ pub enum StoreError {
         /// What was asked for.
         digest: Digest,
     },
+    /// What could have it elsewhere could not be asked.
+    #[error("{0}")]
+    Source(String),
 }
+
+/// So often something is looked up anew that was written anew by others meanwhile.
+const READ_AGAIN: usize = 4;
 
 /// Where an entry stands: the numbers of packs are those of one catalog.
 struct Located {
@@ -87,12 +99,23 @@ pub struct Store {
     sessions: Arc<Mutex<session::Sessions>>,
     /// The generation of droppings that the catalog is of.
     generation: Mutex<String>,
+    /// Where content comes from that is not here.
+    source: OnceLock<Arc<dyn Source>>,
+    /// How many keep it from being asked.
+    unasked: AtomicUsize,
 }
 
 impl Store {
     /// Opens the store in this folder, which need not exist until something is put.
     pub fn open(folder: &Path) -> Store {
-        Store { folder: folder.to_path_buf(), catalog: RwLock::new(None), sessions: Arc::default(), generation: Mutex::default() }
+        Store {
+            folder: folder.to_path_buf(),
+            catalog: RwLock::new(None),
+            sessions: Arc::default(),
+            generation: Mutex::default(),
+            source: OnceLock::new(),
+            unasked: AtomicUsize::new(0),
+        }
     }
 
     /// The store's folder.
@@ -156,9 +179,22 @@ impl Store {
     }
 
     fn all_of(&self, digest: &Digest) -> Result<impl Iterator<Item = Located>, StoreError> {
-        let catalog = self.catalog()?;
-        let found = catalog.find(digest)?;
+        let (catalog, found) = self.asked(|catalog| catalog.find(digest))?;
         Ok(found.into_iter().map(move |f| Located { catalog: catalog.clone(), pack: f.pack, record: f.record }))
+    }
+
+    /// Asks the catalog something; once more, with what there is then, where a pack was written anew by another process
+    /// since it was listed.
+    fn asked<T>(&self, ask: impl Fn(&Catalog) -> Result<T, StoreError>) -> Result<(Arc<Catalog>, T), StoreError> {
+        for _ in 0..READ_AGAIN {
+            let catalog = self.catalog()?;
+            match ask(&catalog) {
+                Err(StoreError::Io(e)) if e.is_not_found() => self.reload()?,
+                other => return other.map(|found| (catalog, found)),
+            }
+        }
+        let catalog = self.catalog()?;
+        ask(&catalog).map(|found| (catalog, found))
     }
 
     fn find(&self, digest: &Digest) -> Result<Vec<Located>, StoreError> {
@@ -178,7 +214,7 @@ impl Store {
     /// Whether content with this digest is stored. A folder's listing is only there with its files: when
     /// those are dropped, an outline is what stays.
     pub fn contains(&self, digest: &Digest) -> Result<bool, StoreError> {
-        Ok(self.catalog()?.find(digest)?.iter().any(|f| f.record.entry.kind != Kind::Outline))
+        Ok(self.all_of(digest)?.any(|f| f.record.entry.kind != Kind::Outline))
     }
 
     /// Whether a document with this digest is stored.
@@ -188,7 +224,7 @@ impl Store {
 
     /// The digests that begin with these hex digits, at most `most`.
     pub fn begin_with(&self, hex: &str, most: usize) -> Result<Vec<Digest>, StoreError> {
-        self.catalog()?.begin_with(hex, most)
+        self.asked(|catalog| catalog.begin_with(hex, most)).map(|(_, found)| found)
     }
 
     /// The documents in one pack, by its name.

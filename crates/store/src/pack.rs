@@ -155,7 +155,7 @@ fn damage_at(path: &Path, offset: u64, what: &str) -> StoreError {
 }
 
 /// Reads the bytes of one entry, head and payload, checked against each other.
-fn read_checked(file: &File, path: &Path, offset: u64, expected: &EntryHead) -> Result<Vec<u8>, StoreError> {
+pub(super) fn read_checked(file: &File, path: &Path, offset: u64, expected: &EntryHead) -> Result<Vec<u8>, StoreError> {
     let damaged = |what: &str| damage_at(path, offset, what);
     let mut bytes = vec![0; HEAD_LEN + expected.stored_len as usize];
     match file.read_exact_at(&mut bytes, offset) {
@@ -170,6 +170,15 @@ fn read_checked(file: &File, path: &Path, offset: u64, expected: &EntryHead) -> 
         return Err(damaged("the stored bytes are not those that were written"));
     }
     Ok(bytes)
+}
+
+/// The decoded payload of an entry that has been checked; nothing where it does not decode.
+pub(super) fn decoded(head: &EntryHead, payload: &[u8]) -> Option<Vec<u8>> {
+    let raw = match head.coding {
+        Coding::Raw => payload.to_vec(),
+        Coding::Zstd => decompress(payload, head.raw_len as usize)?,
+    };
+    (raw.len() == head.raw_len as usize).then_some(raw)
 }
 
 /// Reads one entry as it is stored, for another pack; its payload is checked and decodes.

@@ -59,6 +59,13 @@ impl Store {
             Err(StoreError::Io(e)) if e.is_not_found() => self.reload()?,
             other => return other,
         }
+        for _ in 0..super::READ_AGAIN {
+            match look(self) {
+                Err(StoreError::Io(e)) if e.is_not_found() => self.reload()?,
+                Err(StoreError::Missing { digest }) if self.fetch(&[digest])? => break,
+                other => return other,
+            }
+        }
         look(self)
     }
 

@@ -8,7 +8,7 @@
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use super::{Store, StoreError};
+use super::{OnlyHere, Store, StoreError};
 use textum_base::fsio::{self, FileLock, IoError};
 
 /// The writers of one open store share one lock.
@@ -43,6 +43,8 @@ pub struct Steady {
 /// Held by the one who drops content: nobody adds anything meanwhile.
 pub struct Alone<'s> {
     pub(super) store: &'s Store,
+    // Fetching would wait for the one who is alone.
+    _only_here: OnlyHere<'s>,
     _fold: FileLock,
     _use: FileLock,
 }
@@ -102,7 +104,7 @@ impl Store {
         let _gate = FileLock::exclusive(&self.lock_path("gate.lock"))?;
         let lock = FileLock::exclusive(&self.lock_path("use.lock"))?;
         self.reload()?;
-        Ok(Alone { store: self, _fold: fold, _use: lock })
+        Ok(Alone { store: self, _only_here: self.only_here(), _fold: fold, _use: lock })
     }
 
     fn generation_path(&self) -> PathBuf {

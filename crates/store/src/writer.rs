@@ -97,7 +97,7 @@ impl<'s> Writer<'s> {
         if here { Ok(true) } else { self.store.contains(digest) }
     }
 
-    fn contains_document(&self, digest: &Digest) -> Result<bool, StoreError> {
+    pub(super) fn contains_document(&self, digest: &Digest) -> Result<bool, StoreError> {
         let here = self.relying()?.unpublished.get(digest).is_some_and(|kinds| kinds[Kind::Document as usize]);
         if here { Ok(true) } else { self.store.contains_document(digest) }
     }

@@ -4,6 +4,7 @@
 // Tests may print and give up; this crate is only ever part of them.
 #![allow(clippy::disallowed_methods, clippy::unwrap_used, clippy::expect_used, clippy::print_stderr)]
 
+mod dav;
 mod outer;
 
 use std::path::{Path, PathBuf};
@@ -11,6 +12,7 @@ use std::process::{Child, Command, Stdio};
 
 use serde_json::Value;
 
+pub use dav::{Dav, Request, Upset};
 pub use outer::Outer;
 
 /// A project in a temporary folder that goes with it.

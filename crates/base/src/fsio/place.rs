@@ -3,7 +3,7 @@
 
 use std::fs;
 use std::io;
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::Path;
 
 use super::IoError;
@@ -80,6 +80,25 @@ pub fn remove_empty_folder(path: &Path) -> Result<(), IoError> {
 /// Makes a file to write into, where nothing stands.
 pub fn create_only(path: &Path) -> Result<fs::File, IoError> {
     fs::OpenOptions::new().write(true).create_new(true).open(path).map_err(IoError::of("create", path))
+}
+
+/// Opens a regular file to read: anything else, such as a pipe, which would be waited for, is refused.
+pub fn open_plain(path: &Path) -> Result<fs::File, IoError> {
+    let open = || {
+        let file = fs::OpenOptions::new().read(true).custom_flags(rustix::fs::OFlags::NONBLOCK.bits() as i32).open(path)?;
+        match file.metadata()?.is_file() {
+            true => Ok(file),
+            false => Err(io::Error::new(io::ErrorKind::InvalidInput, "it is not a regular file")),
+        }
+    };
+    open().map_err(IoError::of("open", path))
+}
+
+/// The bytes of a regular file; none where there is no such file, or it is longer than that.
+pub fn read_small(path: &Path, most: u64) -> Option<Vec<u8>> {
+    let mut bytes = Vec::new();
+    io::Read::read_to_end(&mut io::Read::take(open_plain(path).ok()?, most + 1), &mut bytes).ok()?;
+    (bytes.len() as u64 <= most).then_some(bytes)
 }
 
 /// Gives a file a second name, where nothing stands.

@@ -12,14 +12,14 @@ use textum_core::record::receipt::Verdict;
 
 use super::{here, repository, variables};
 use crate::args::Global;
-use crate::demo::{DEMO, Step, story};
+use crate::demo::{DEMO, FORECAST, Scene, Step, shared_model_story, story, team_story};
 use crate::failure::{Failure, NOT_THERE, UNSUCCESSFUL, USAGE};
 use crate::ui::Ui;
 
 /// What `textum demo` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum demo                       into ./textum-demo\n  textum demo /tmp/looms --quiet-story\n  textum demo --write-only          the project alone, to try things by hand"
+    after_help = "Examples:\n  textum demo                       into ./textum-demo\n  textum demo /tmp/looms --quiet-story\n  textum demo --team                two machines and what they share, in one folder\n  textum demo --registry            a model that is published, used elsewhere and taken back\n  textum demo --write-only          the project alone, to try things by hand"
 )]
 pub struct DemoArgs {
     /// The folder: a new one, or an empty one
@@ -34,15 +34,22 @@ pub struct DemoArgs {
     /// Without a git repository
     #[arg(long)]
     no_git: bool,
+    /// The second act: two machines that share a depot
+    #[arg(long, conflicts_with = "write_only")]
+    team: bool,
+    /// The third act: a model that others rely on
+    #[arg(long, conflicts_with_all = ["write_only", "team"])]
+    registry: bool,
 }
 
 /// Writes the sample project and plays its story.
 pub fn run(global: &Global, args: &DemoArgs, ui: &Ui) -> Result<u8, Failure> {
-    let project = here(global).join(&args.folder);
-    let holds_something = std::fs::read_dir(&project).is_ok_and(|mut entries| entries.next().is_some());
-    if holds_something || project.is_file() {
+    let folder = here(global).join(&args.folder);
+    let project = if args.team || args.registry { folder.join("ada") } else { folder.clone() };
+    let holds_something = std::fs::read_dir(&folder).is_ok_and(|mut entries| entries.next().is_some());
+    if holds_something || folder.is_file() {
         let help = "name a new or an empty folder: textum demo DIR";
-        return Err(Failure::new(USAGE, format!("{} is not empty", project.display()), help));
+        return Err(Failure::new(USAGE, format!("{} is not empty", folder.display()), help));
     }
     let search = textum_base::environment::variable("PATH").unwrap_or_default();
     if find_command("python3", &search, Path::new("/")).is_none() {
@@ -58,12 +65,42 @@ pub fn run(global: &Global, args: &DemoArgs, ui: &Ui) -> Result<u8, Failure> {
         ui.result(&format!("the sample project is in {}", args.folder.display()));
         return Ok(0);
     }
+    if args.team {
+        let end = "What both machines have is in DIR/depot; DIR/ada and DIR/bo are theirs.";
+        return act(&folder, args, in_git, team_story(in_git), ("That was the second act.", end), ui);
+    }
+    if args.registry {
+        for (name, text) in FORECAST {
+            put(&folder.join("bo").join(name), text)?;
+        }
+        let with_keys = find_command("ssh-keygen", &search, Path::new("/")).is_some();
+        let end = "The registry is in DIR/depot; DIR/ada publishes, DIR/bo predicts.";
+        return act(&folder, args, in_git, shared_model_story(with_keys), ("That was the third act.", end), ui);
+    }
     let project = std::fs::canonicalize(&project).map_err(IoError::of("open the folder", &project))?;
-    let player = Player { project: &project, ui, quiet: args.quiet_story, in_git };
+    let player = Player { project: &project, ui, quiet: args.quiet_story, in_git, machine: None };
     for step in story() {
         player.play(&step)?;
     }
     player.end(&args.folder)
+}
+
+/// Plays an act in a folder with a folder for each machine; `end` is what is said when it is over.
+fn act(folder: &Path, args: &DemoArgs, in_git: bool, scenes: Vec<Scene>, end: (&str, &str), ui: &Ui) -> Result<u8, Failure> {
+    let root = std::fs::canonicalize(folder).map_err(IoError::of("open the folder", folder))?;
+    let mut last = "";
+    for (machine, step) in scenes {
+        let at = if machine.is_empty() { root.clone() } else { root.join(machine) };
+        let player = Player { project: &at, ui, quiet: args.quiet_story, in_git, machine: Some(machine).filter(|m| !m.is_empty()) };
+        if machine != last && !machine.is_empty() {
+            player.tell(&format!("\n{}", ui.style.bold(&format!("[{machine}'s machine]"))));
+        }
+        last = machine;
+        player.play(&step)?;
+    }
+    let at = args.folder.display().to_string();
+    ui.result(&format!("{} {}", ui.style.bold(end.0), end.1.replace("DIR", &at)));
+    Ok(0)
 }
 
 fn write(project: &Path) -> Result<(), Failure> {
@@ -104,6 +141,8 @@ struct Player<'p> {
     ui: &'p Ui,
     quiet: bool,
     in_git: bool,
+    /// Whose machine it is meant to be.
+    machine: Option<&'p str>,
 }
 
 impl Player<'_> {
@@ -129,8 +168,9 @@ impl Player<'_> {
             }
             Step::Git(_) => {}
             Step::Textum(words) => {
-                let first = self.first_run()?;
-                let sweep = self.sweep()?;
+                // An act beside all machines has no project to ask.
+                let names_one = words.iter().any(|w| w.contains("FIRST") || w.contains("SWEEP"));
+                let (first, sweep) = if names_one { (self.first_run()?, self.sweep()?) } else { Default::default() };
                 let words: Vec<String> = words.iter().map(|w| w.replace("FIRST", &first).replace("SWEEP", &sweep)).collect();
                 let shown: Vec<String> = words.iter().map(|w| textum_core::config::manifest::shell_word(w)).collect();
                 self.tell(&format!("{} textum {}\n", style.accent("$"), shown.join(" ")));
@@ -158,6 +198,9 @@ impl Player<'_> {
         let program = std::env::current_exe().map_err(IoError::of("find", Path::new("textum")))?;
         let mut command = Command::new(&program);
         command.args(words).current_dir(self.project);
+        if let Some(machine) = self.machine {
+            command.env("USER", machine).env("TEXTUM_HOST", format!("{machine}-loom"));
+        }
         if self.ui.style.on() {
             command.args(["--color", "always"]);
         }

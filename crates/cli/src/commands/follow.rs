@@ -10,6 +10,7 @@ use textum_core::pipeline::exec::{ask_to_stop, live_runs};
 use textum_core::project::workspace::Project;
 use textum_core::record::ledger::NameError;
 use textum_core::record::receipt::{RunReceipt, StageReceipt};
+use textum_core::share::{RemoteFollow, stop_remote};
 
 use super::{by_whom, here, variables};
 use crate::args::Global;
@@ -25,7 +26,7 @@ const STILL: Duration = Duration::from_secs(10);
 /// What `textum follow` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum follow            the run at work\n  textum follow 7f3a       this one, if several are\n  textum follow | tee f    without a terminal: a line for each thing that happens\n\nKeys: up and down choose a stage, m another metric, l the log alone, s stops the run (it asks first), q quits.\nQuitting never ends the run."
+    after_help = "Examples:\n  textum follow            the run at work\n  textum follow 7f3a       this one, if several are\n  textum follow | tee f    without a terminal: a line for each thing that happens\n  textum follow --depot team   a run at work on another machine\n\nKeys: up and down choose a stage, m another metric, l the log alone, s stops the run (it asks first), q quits.\nQuitting never ends the run."
 )]
 pub struct FollowArgs {
     /// The run; may be left out when only one is at work
@@ -34,10 +35,16 @@ pub struct FollowArgs {
     /// Lines instead of a view, also on a terminal
     #[arg(long)]
     plain: bool,
+    /// A run at work elsewhere, as this depot has heard of it
+    #[arg(long, value_name = "NAME")]
+    depot: Option<String>,
 }
 
 /// Follows.
 pub fn run(global: &Global, args: &FollowArgs, ui: &Ui) -> Result<u8, Failure> {
+    if let Some(depot) = &args.depot {
+        return elsewhere(global, args, depot, ui);
+    }
     let project = Project::open(&here(global), variables())?;
     let runs = project.workspace.runs_folder();
     let at_work = live_runs(&runs);
@@ -77,6 +84,40 @@ pub fn run(global: &Global, args: &FollowArgs, ui: &Ui) -> Result<u8, Failure> {
         }
     }
     ended(&Project::open(&here(global), variables())?, &run, ui)
+}
+
+/// Follows a run at work elsewhere.
+fn elsewhere(global: &Global, args: &FollowArgs, name: &str, ui: &Ui) -> Result<u8, Failure> {
+    let project = super::open_to_share(global, ui)?;
+    let depot = project.depots.open(Some(name))?;
+    let found = super::remote_run(&project, &depot, args.run.as_deref())?;
+    let run = found.state.run.clone();
+    let Some(mut followed) = RemoteFollow::begin(depot.clone(), &run)? else {
+        return Err(Failure::new(
+            NOT_THERE,
+            format!("{name} tells nothing more of {run}"),
+            "it has ended: `textum sync` brings its receipt",
+        ));
+    };
+    let follower = &mut followed.follower;
+    if args.plain || !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
+        lines(follower, ui);
+    } else {
+        let why = format!("it was stopped by {}", by_whom());
+        let stop = |follower: &Follower| drop(stop_remote(&depot, &follower.run, &why, false));
+        watch::watch(follower, &project.manifest.name, &project.manifest.metrics, &stop, &|_| None)
+            .map_err(|e| Failure::new(crate::failure::DAMAGE, format!("the terminal cannot be used: {e}"), "use --plain"))?;
+    }
+    match follower.at_work {
+        true => ui.say(&format!(
+            "{run} goes on; textum follow {} --depot {name} looks again",
+            run.rsplit('-').next().unwrap_or_default()
+        )),
+        false => {
+            ui.say(&format!("{run} has ended, or tells nothing more; `textum sync {name}` brings its receipt once it is sent"))
+        }
+    }
+    Ok(0)
 }
 
 /// Says how a run ended that is not at work any more.

@@ -1,17 +1,24 @@
 //! One file a command: its arguments, and `run`: open, ask the core, render.
 
 pub mod adopt;
+pub mod alias;
+pub mod card;
 pub mod compare;
 pub mod data;
 pub mod demo;
+pub mod depot;
 pub mod draft;
 pub mod emit;
+pub mod fetch;
 pub mod follow;
+pub mod impact;
 pub mod new;
 pub mod plan;
 pub mod plot;
 pub mod prune;
+pub mod publish;
 pub mod rebuild;
+pub mod registry;
 pub mod remark;
 pub mod report;
 mod repository;
@@ -24,15 +31,19 @@ pub mod show;
 pub mod stats;
 pub mod stop;
 pub mod sweep;
+pub mod sync;
 pub mod trace;
 pub mod verify;
 
 use std::path::PathBuf;
 
 use textum_base::Identity;
+use textum_core::depot::Depot;
 use textum_core::pipeline::exec::close_interrupted;
 use textum_core::project::workspace::{Project, Workspace};
 use textum_core::record::ledger::CheckpointRow;
+use textum_core::record::receipt::TreeReceipt;
+use textum_core::share::{RemoteRun, remote_runs};
 
 use crate::args::Global;
 use crate::failure::{Failure, USAGE};
@@ -59,7 +70,9 @@ pub fn open(global: &Global, ui: &Ui) -> Result<Project, Failure> {
     let folder = here(global);
     let has_state = Workspace::find(&folder)?.state().is_dir();
     let mut project = Project::open(&folder, variables())?;
+    ui.remember(&project.depots);
     if has_state {
+        receive_what_is_committed(&project, ui)?;
         let events = ui.events();
         let style = &ui.err_style;
         match close_interrupted(&mut project, &*events) {
@@ -79,6 +92,89 @@ pub fn open(global: &Global, ui: &Ui) -> Result<Project, Failure> {
         }
     }
     Ok(project)
+}
+
+/// Opens the project for an exchange with depots: makes Textum's folder if there is none, and lets Ctrl-C end the exchange
+/// in good order.
+pub fn open_to_share(global: &Global, ui: &Ui) -> Result<Project, Failure> {
+    drop(Project::open_to_write(&here(global), variables())?);
+    let project = open(global, ui)?;
+    crate::ui::interrupt_too(project.depots.interrupt());
+    Ok(project)
+}
+
+/// The run at work elsewhere that a name stands for, of those that a depot has heard of.
+pub fn remote_run(project: &Project, depot: &Depot, name: Option<&str>) -> Result<RemoteRun, Failure> {
+    let mut found = remote_runs(depot, &project.manifest.name)?;
+    let fits = |run: &RemoteRun| {
+        name.is_none_or(|n| run.state.run == n || run.state.run.rsplit('-').next().is_some_and(|s| s.starts_with(n)))
+    };
+    found.retain(fits);
+    match found.len() {
+        1 => Ok(found.remove(0)),
+        0 => {
+            let what = match name {
+                Some(name) => format!("{} has heard of no run `{name}` at work", depot.name()),
+                None => format!("{} has heard of no run at work", depot.name()),
+            };
+            let help = "`textum runs --live` lists them; runs tell a depot of themselves where it has `live = true`";
+            Err(Failure::new(crate::failure::NOT_THERE, what, help))
+        }
+        n => {
+            let names: Vec<String> = found.iter().map(|r| r.state.run.clone()).collect();
+            Err(Failure::new(USAGE, format!("{n} runs are at work: {}", names.join(", ")), "name one"))
+        }
+    }
+}
+
+/// In a clone the committed receipt speaks of runs of others: their receipts are taken in before anything is asked of them.
+fn receive_what_is_committed(project: &Project, ui: &Ui) -> Result<(), Failure> {
+    if project.manifest.depots.is_empty() {
+        return Ok(());
+    }
+    let Ok(Some(tree)) = TreeReceipt::load(project.workspace.root()) else { return Ok(()) };
+    let runs = tree.run.iter().chain(tree.stages.values().map(|s| &s.run));
+    for run in runs {
+        if project.ledger.run(run)?.is_none() {
+            receive_receipts(project, ui);
+            break;
+        }
+    }
+    Ok(())
+}
+
+/// Opens the project to bring content into it, which may come from depots: makes Textum's folder if there is none and depots
+/// are declared.
+pub fn open_to_bring(global: &Global, ui: &Ui) -> Result<Project, Failure> {
+    let project = Project::open(&here(global), variables())?;
+    if !project.manifest.depots.is_empty() {
+        project.workspace.create_state()?;
+    }
+    drop(project);
+    open(global, ui)
+}
+
+/// Takes in what depots know that is not known here, before it is decided what to execute. One that cannot be asked now is
+/// told of, and work goes on without.
+pub fn receive_receipts(project: &Project, ui: &Ui) {
+    ui.remember(&project.depots);
+    for decl in &project.manifest.depots {
+        let received = project.depots.open(Some(&decl.name)).map_err(Failure::from).and_then(|depot| {
+            depot.refresh().map_err(Failure::from)?;
+            Ok(textum_core::share::receive(project, &depot)?)
+        });
+        match received {
+            Ok((_, runs, _)) if !runs.is_empty() => {
+                let count = crate::render::text::counted(runs.len() as u64, "run");
+                ui.say(&ui.err_style.dim(&format!("{count} of others came from {}", decl.name)));
+            }
+            Ok(_) => {}
+            Err(e) => {
+                let note = ui.err_style.bad("note:");
+                ui.say(&format!("{note} the depot {} was not asked for results: {}", decl.name, e.message));
+            }
+        }
+    }
 }
 
 /// The checkpoint that `RUN#STEP`, `RUN#last`, `RUN#best:METRIC` or `RUN:STAGE#STEP` names.

@@ -1,7 +1,8 @@
 //! `textum plan`.
 
 use clap::Args;
-use textum_core::pipeline::plan::{Action, Plan, PlanContext, read_detail, select_stages};
+use textum_core::pipeline::plan::{Action, Plan, PlanContext, ReadDetail, read_detail, select_stages};
+use textum_core::project::fingerprint::Reason;
 use textum_core::project::observed::IGNORED;
 use textum_core::project::workspace::Project;
 
@@ -38,6 +39,11 @@ fn ignored(project: &Project) -> String {
     format!("never counted of what stages read:\n{}", all.join("\n"))
 }
 
+/// What has changed in a read; of one that is yet to be brought nothing can be said by looking at the disk.
+fn detail_of(project: &Project, reason: &Reason) -> Option<ReadDetail> {
+    if project.scanner.expected(&reason.name).is_some() { None } else { read_detail(project, reason) }
+}
+
 /// Plans.
 pub fn run(global: &Global, args: &PlanArgs, ui: &Ui) -> Result<u8, Failure> {
     if !args.graph {
@@ -47,6 +53,8 @@ pub fn run(global: &Global, args: &PlanArgs, ui: &Ui) -> Result<u8, Failure> {
     for set in &args.set {
         project.params.set(set)?;
     }
+    let inputs = super::registry::resolve_inputs(&mut project, ui)?.map(|(_, _, inputs)| inputs).unwrap_or_default();
+    textum_core::publish::expect(&mut project, &inputs);
     let project = project;
     let wanted = select_stages(&project, &args.stages)?;
     if args.graph && ui.format != Format::Text {
@@ -62,9 +70,9 @@ pub fn run(global: &Global, args: &PlanArgs, ui: &Ui) -> Result<u8, Failure> {
     let plan = Plan::make(&plan_context, &selected)?;
     project.save_looks();
     let detailed: Vec<render::plan::Detailed<'_>> =
-        plan.decisions.iter().map(|d| (d, d.reasons.iter().map(|r| read_detail(&project, r)).collect())).collect();
+        plan.decisions.iter().map(|d| (d, d.reasons.iter().map(|r| detail_of(&project, r)).collect())).collect();
     if ui.format == Format::Json {
-        ui.json(&render::plan::json(&detailed));
+        ui.json(&render::plan::json(&detailed, &inputs));
     } else if args.graph {
         let label = |stage: usize| {
             let decision = plan.decisions.iter().find(|d| d.index == stage);
@@ -81,6 +89,7 @@ pub fn run(global: &Global, args: &PlanArgs, ui: &Ui) -> Result<u8, Failure> {
         ui.result(&render::graph::drawn(&project.graph, label));
     } else {
         ui.result(&render::plan::text(&plan, &detailed, &ui.style));
+        inputs.iter().filter_map(render::plan::published).for_each(|line| ui.result(&format!("{line}\n")));
         ui.say_more(&ignored(&project));
     }
     Ok(if args.check && plan.has_work() { UNSUCCESSFUL } else { 0 })

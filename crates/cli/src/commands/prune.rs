@@ -1,12 +1,14 @@
 //! `textum prune`.
 
 use clap::Args;
+use textum_core::depot::SweepOptions;
 use textum_core::maintain::upkeep::{Inventory, PruneOptions, carry_out, plan_prune};
+use textum_core::share::prune_depot;
 
 use super::{by_whom, open};
 use crate::args::{Format, Global};
 use crate::failure::{Failure, USAGE};
-use crate::render::upkeep as render;
+use crate::render::{depot as depots, upkeep as render};
 use crate::ui::Ui;
 
 /// What is kept unless somebody says otherwise.
@@ -16,7 +18,7 @@ pub const DEFAULT: PruneOptions =
 /// What `textum prune` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Dropped are outputs of old runs that other stages read, if they can be rebuilt from what stays. Never dropped are datasets, code, settings, logs, metrics and receipts; the outputs of the newest runs, of the run in the working tree, of labelled runs and of those best by a metric; outputs of a model of the manifest, of stages that came out otherwise from the same inputs, or that hang on a reference. A dropped output is made again by `textum rebuild`.\n\nExamples:\n  textum prune --dry-run                  what would go, and what stays\n  textum prune --newest 10                keep all outputs of ten runs\n  textum prune --keep build/model.json    keep every run's model\n  textum prune --keep best:auc --yes      keep a run, and do not ask"
+    after_help = "Dropped are outputs of old runs that other stages read, if they can be rebuilt from what stays. Never dropped are datasets, code, settings, logs, metrics and receipts; the outputs of the newest runs, of the run in the working tree, of labelled runs and of those best by a metric; outputs of a model of the manifest, of stages that came out otherwise from the same inputs, or that hang on a reference. A dropped output is made again by `textum rebuild`.\n\nExamples:\n  textum prune --dry-run                  what would go, and what stays\n  textum prune --newest 10                keep all outputs of ten runs\n  textum prune --keep build/model.json    keep every run's model\n  textum prune --keep best:auc --yes      keep a run, and do not ask\n  textum prune --depot team               mark what nothing speaks of there, drop what was marked before"
 )]
 pub struct PruneArgs {
     /// Say what would be freed, and change nothing
@@ -38,10 +40,59 @@ pub struct PruneArgs {
     /// Do not ask; needed where nobody can be asked
     #[arg(short, long)]
     yes: bool,
+    /// Prune a depot instead: drop what no receipt of any project in it speaks of
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["newest", "keep", "last_outputs", "checkpoints"])]
+    depot: Option<String>,
+    /// With --depot: what is marked now goes after this time, such as 14d or 36h, if nothing speaks of it then; longer than
+    /// any sync takes
+    #[arg(long, value_name = "TIME", default_value = "14d", requires = "depot")]
+    grace: String,
+}
+
+/// `14d`, `36h`, `90m`, `0s`.
+fn duration(text: &str) -> Option<std::time::Duration> {
+    let (number, unit) = text.split_at_checked(text.len().checked_sub(1)?)?;
+    let seconds = match unit {
+        "s" => 1,
+        "m" => 60,
+        "h" => 3600,
+        "d" => 86_400,
+        _ => return None,
+    };
+    Some(std::time::Duration::from_secs(number.parse::<u64>().ok()?.checked_mul(seconds)?))
+}
+
+fn of_depot(global: &Global, args: &PruneArgs, name: &str, ui: &Ui) -> Result<u8, Failure> {
+    let grace = duration(&args.grace)
+        .ok_or_else(|| Failure::new(USAGE, format!("`{}` is no time", args.grace), "write it as in 14d, 36h or 90m"))?;
+    let project = super::open_to_share(global, ui)?;
+    let depot = project.depots.open(Some(name))?;
+    let dry = prune_depot(&project, &depot, SweepOptions { grace, dry_run: true })?;
+    let goes = dry.dropped + dry.orphans > 0;
+    if goes && !args.dry_run && !args.yes {
+        if !ui.can_ask() {
+            let help = "--dry-run says what would go; --yes drops it without being asked";
+            return Err(Failure::new(USAGE, "nothing was dropped: there is nobody to be asked", help));
+        }
+        ui.insist(&depots::prune_text(name, &dry, &args.grace, true, &ui.err_style));
+        if !ui.agreed("Drop them?") {
+            ui.say("nothing was dropped");
+            return Ok(0);
+        }
+    }
+    let swept = if args.dry_run { dry } else { prune_depot(&project, &depot, SweepOptions { grace, dry_run: false })? };
+    match ui.format {
+        Format::Json => ui.json(&depots::prune_json(name, &swept, args.dry_run)),
+        _ => ui.result(&depots::prune_text(name, &swept, &args.grace, args.dry_run, &ui.style)),
+    }
+    Ok(0)
 }
 
 /// Prunes.
 pub fn run(global: &Global, args: &PruneArgs, ui: &Ui) -> Result<u8, Failure> {
+    if let Some(name) = &args.depot {
+        return of_depot(global, args, name, ui);
+    }
     let mut project = open(global, ui)?;
     let outputs: Vec<String> = project.manifest.stages.iter().flat_map(|s| s.outputs()).map(ToString::to_string).collect();
     let is_path = |name: &String| {

@@ -5,7 +5,7 @@ use textum_core::inspect::lineage::find_target;
 use textum_core::maintain::rebuild::{RebuildOptions, rebuild};
 use textum_core::record::receipt::Verdict;
 
-use super::{by_whom, here, open};
+use super::{by_whom, here, open_to_bring};
 use crate::args::{Format, Global};
 use crate::failure::{Failure, UNSUCCESSFUL};
 use crate::render;
@@ -29,6 +29,9 @@ pub struct RebuildArgs {
     /// The environment to rebuild in: the one that is here, or the recorded one, made again from kept files or versions
     #[arg(long, value_enum, value_name = "WHICH", default_value_t = Which::Here)]
     environment: Which,
+    /// Repeat the training of checkpoints too, instead of going on from the stored ones
+    #[arg(long)]
+    from_scratch: bool,
     /// Show what stages print
     #[arg(long)]
     echo: bool,
@@ -45,12 +48,14 @@ enum Which {
 
 /// Rebuilds.
 pub fn run(global: &Global, args: &RebuildArgs, ui: &Ui) -> Result<u8, Failure> {
-    let mut project = open(global, ui)?;
-    let target = find_target(&project, &args.name, &here(global))?;
+    let mut project = open_to_bring(global, ui)?;
+    let name = super::registry::as_of_run(&project, &args.name, global, ui)?;
+    let target = find_target(&project, &name, &here(global))?;
     let options = RebuildOptions {
         tolerance: args.tolerance,
         keep: args.keep,
         echo: args.echo,
+        from_scratch: args.from_scratch,
         recorded_environment: args.environment == Which::Recorded,
         by: by_whom(),
     };

@@ -3,6 +3,7 @@
 use clap::Args;
 use textum_core::record::receipt::{REMARK_RECEIPT, RemarkReceipt, canonical};
 
+use super::registry::{WhichRegistry, WhoSigns, nothing_of_a_registry};
 use super::{by_whom, open};
 use crate::args::{Format, Global};
 use crate::failure::{Failure, USAGE};
@@ -10,14 +11,20 @@ use crate::ui::Ui;
 
 /// What `textum note` takes.
 #[derive(Debug, Args)]
-#[command(after_help = "Example:\n  textum note 7f3a 'trained while the sensor in shed C was broken'")]
+#[command(
+    after_help = "Examples:\n  textum note 7f3a 'trained while the sensor in shed C was broken'\n  textum note stop-predictor@3 'runs in the shed since Monday'"
+)]
 pub struct NoteArgs {
-    /// The run
+    /// The run, or a published version: NAME@3
     #[arg(value_name = "RUN", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
     run: String,
     /// The words
     #[arg(value_name = "TEXT")]
     text: String,
+    #[command(flatten)]
+    which: WhichRegistry,
+    #[command(flatten)]
+    who: WhoSigns,
 }
 
 /// What `textum label` takes.
@@ -39,6 +46,10 @@ pub fn note(global: &Global, args: &NoteArgs, ui: &Ui) -> Result<u8, Failure> {
     if args.text.trim().is_empty() {
         return Err(Failure::new(USAGE, "the note is empty", "write what there is to say"));
     }
+    if let Some(code) = super::alias::note(global, &args.run, &args.text, &args.which, &args.who, ui)? {
+        return Ok(code);
+    }
+    nothing_of_a_registry(&args.which, &args.who, "a note of a run")?;
     remark(global, &args.run, Some(args.text.clone()), None, ui)
 }
 

@@ -14,7 +14,7 @@ use textum_core::project::workspace::Project;
 use textum_core::record::ledger::NameError;
 use textum_core::record::receipt::{Content, PathContent, RunReceipt, StageReceipt};
 
-use super::{by_whom, here, open};
+use super::{by_whom, here, open_to_bring};
 use crate::args::{Format, Global};
 use crate::failure::{Failure, UNSUCCESSFUL, USAGE};
 use crate::render::table::{Cell, Look, table};
@@ -46,7 +46,7 @@ pub struct RestoreArgs {
 
 /// Restores.
 pub fn run(global: &Global, args: &RestoreArgs, ui: &Ui) -> Result<u8, Failure> {
-    let project = open(global, ui)?;
+    let project = open_to_bring(global, ui)?;
     if args.params {
         return params(&project, args, ui);
     }

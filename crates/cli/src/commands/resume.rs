@@ -41,6 +41,7 @@ pub fn run(global: &Global, args: &ResumeArgs, ui: &Ui) -> Result<u8, Failure> {
         let help = format!("`textum run` runs what has changed; `textum run --from {short}#last` trains longer from a checkpoint");
         return Err(Failure::new(USAGE, format!("the run {} is done: there is nothing to resume", old.run), help));
     }
+    super::registry::bring_inputs(&mut project, ui)?;
     take_params(&mut project, &old, ui)?;
     let names: Vec<String> = old.stages.iter().map(|s| s.stage.clone()).filter(|s| project.manifest.stage(s).is_some()).collect();
     let gone: Vec<String> = old.stages.iter().map(|s| s.stage.clone()).filter(|s| !names.contains(s)).collect();

@@ -7,6 +7,7 @@ use textum_core::pipeline::exec::{RunOptions, RunOutcome, run as execute};
 use textum_core::pipeline::plan::select_stages;
 use textum_core::project::workspace::Project;
 use textum_core::record::receipt::{BranchedFrom, RunStageState, RunState};
+use textum_core::share::LiveTeller;
 
 use super::{by_whom, here, variables};
 use crate::args::{Format, Global};
@@ -63,6 +64,9 @@ pub struct RunArgs {
     /// Work in a fresh folder that holds only what stages declare
     #[arg(long)]
     pub sandbox: bool,
+    /// Leave outputs that are known where they are, here or in a depot, unless a stage that is executed reads them
+    #[arg(long, conflicts_with_all = ["sandbox", "vary"])]
+    pub lazy: bool,
     /// Seal all stages: nothing that they do not declare can be read, written or connected to
     #[arg(long)]
     pub sealed: bool,
@@ -80,6 +84,11 @@ pub struct RunArgs {
 /// Runs.
 pub fn run(global: &Global, args: &RunArgs, ui: &Ui) -> Result<u8, Failure> {
     let mut project = Project::open_to_write(&here(global), variables())?;
+    super::receive_receipts(&project, ui);
+    match args.sandbox || !args.vary.is_empty() {
+        true => super::registry::must_stand(&mut project, ui)?,
+        false => super::registry::bring_inputs(&mut project, ui)?,
+    }
     for set in &args.set {
         project.params.set(set)?;
         project.set.extend(set.split('=').next().map(str::to_string));
@@ -93,6 +102,7 @@ pub fn run(global: &Global, args: &RunArgs, ui: &Ui) -> Result<u8, Failure> {
         keep_going: args.keep_going,
         echo: args.echo,
         sandbox: args.sandbox,
+        lazy: args.lazy,
         sealed: args.sealed,
         trust_old: args.trust_old,
         label: args.label.clone(),
@@ -109,10 +119,13 @@ pub fn run(global: &Global, args: &RunArgs, ui: &Ui) -> Result<u8, Failure> {
 /// Runs with these options and shows what came of it.
 pub fn carry_out(project: &mut Project, options: &RunOptions, ui: &Ui) -> Result<u8, Failure> {
     let cancel = catch_interrupts();
+    let teller = LiveTeller::of(project);
     let outcome = {
         let events = ui.events();
-        execute(project, options, &*events, cancel)?
+        execute(project, options, &teller.hearing(&*events), cancel)
     };
+    teller.end();
+    let outcome = outcome?;
     for stage in &outcome.stages {
         let shown = |digest: Option<textum_core::store::Digest>| digest.map_or("–".to_string(), |d| d.to_string());
         let receipt = stage.execution.as_ref().map(|e| e.receipt);

@@ -5,9 +5,11 @@ use std::collections::{HashMap, HashSet};
 use clap::Args;
 use textum_core::config::manifest::Better;
 use textum_core::inspect::curve::steps_of;
+use textum_core::pipeline::exec::{live_runs, live_view};
 use textum_core::project::workspace::Project;
 use textum_core::record::ledger::{Field, NameError, RunRow, Selection, SortKey, VersionNumbers};
 use textum_core::record::receipt::RunReceipt;
+use textum_core::share::remote_runs;
 use textum_core::table::filter::parse;
 
 use super::{open, versions_by_content};
@@ -20,7 +22,7 @@ use crate::ui::Ui;
 /// What `textum runs` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum runs                          the newest 20; a sweep is one line\n  textum runs sweep-3fa2c1             the runs of a sweep\n  textum runs --by auc --last 5        the five best by a metric\n  textum runs --where 'fit.rate < 0.2 and data.shifts = shifts@2 and state = done'\n  textum runs --group-by fit.depth     count, best and spread for each value of a parameter\n  textum runs --columns fit.rate,auc,took\n  textum runs --steps 7f3a             the steps and checkpoints of a run\n  textum runs --all --format csv > runs.csv\n\nRuns are told apart by run, label, state, started, took, sweep, data.NAME, parameters and metrics."
+    after_help = "Examples:\n  textum runs                          the newest 20; a sweep is one line\n  textum runs sweep-3fa2c1             the runs of a sweep\n  textum runs --by auc --last 5        the five best by a metric\n  textum runs --where 'fit.rate < 0.2 and data.shifts = shifts@2 and state = done'\n  textum runs --group-by fit.depth     count, best and spread for each value of a parameter\n  textum runs --columns fit.rate,auc,took\n  textum runs --steps 7f3a             the steps and checkpoints of a run\n  textum runs --live                   what is at work now, here and elsewhere\n  textum runs --all --format csv > runs.csv\n\nRuns are told apart by run, label, state, started, took, sweep, by, data.NAME, parameters and metrics;\nwith --where and --group-by also by used.PACKAGE (the version that was used) and undeclared (files of\nthe project that were read without being declared): --where \"undeclared contains 'lib/units.py'\""
 )]
 pub struct RunsArgs {
     /// Only the runs of this sweep
@@ -50,6 +52,9 @@ pub struct RunsArgs {
     /// Each run of a sweep on a line of its own
     #[arg(long)]
     flat: bool,
+    /// The runs at work now: here, and those that depots have heard of
+    #[arg(long, conflicts_with_all = ["by", "condition", "group_by", "columns", "sweep", "last", "reverse", "flat", "steps", "all"])]
+    live: bool,
     /// The steps of this run instead: metrics and checkpoints
     #[arg(long, value_name = "RUN", conflicts_with_all = ["by", "condition", "group_by", "columns", "sweep", "last", "reverse", "flat"], add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
     steps: Option<String>,
@@ -58,6 +63,9 @@ pub struct RunsArgs {
 /// Lists the runs.
 pub fn run(global: &Global, args: &RunsArgs, ui: &Ui) -> Result<u8, Failure> {
     let project = open(global, ui)?;
+    if args.live {
+        return live(&project, ui);
+    }
     if let Some(name) = &args.steps {
         return steps(&project, name, args.all, ui);
     }
@@ -138,12 +146,36 @@ fn sweep(project: &Project, args: &RunsArgs) -> Result<Option<String>, Failure> 
     }
 }
 
+/// The runs at work now.
+fn live(project: &Project, ui: &Ui) -> Result<u8, Failure> {
+    let runs = project.workspace.runs_folder();
+    let here: Vec<_> = live_runs(&runs).iter().filter_map(|run| live_view(&runs, run)).collect();
+    let mut elsewhere = Vec::new();
+    for decl in &project.manifest.depots {
+        let found = project.depots.open(Some(&decl.name)).map_err(Failure::from);
+        match found.and_then(|depot| Ok(remote_runs(&depot, &project.manifest.name)?)) {
+            Ok(found) => elsewhere.extend(found),
+            Err(e) => ui.say(&format!("{} the depot {} was not asked: {}", ui.err_style.bad("note:"), decl.name, e.message)),
+        }
+    }
+    elsewhere.retain(|r| here.iter().all(|h| h.draft.run != r.state.run));
+    let now = textum_base::clock::now();
+    match ui.format {
+        Format::Json => ui.json(&render::live::json(&here, &elsewhere)),
+        _ if here.is_empty() && elsewhere.is_empty() => ui.say("no run is at work"),
+        Format::Csv => ui.result(&render::live::csv(&here, &elsewhere)),
+        Format::Md => ui.result(&render::live::markdown_of(&here, &elsewhere, now)),
+        _ => ui.result(&render::live::text(&here, &elsewhere, now, &ui.style)),
+    }
+    Ok(0)
+}
+
 /// A metric's best comes first; whatever else is sorted, its smallest.
 fn sort_key(project: &Project, args: &RunsArgs) -> Result<Option<SortKey>, Failure> {
     let Some(name) = &args.by else {
         return Ok(args.reverse.then_some(SortKey { field: Field::Started, descending: false }));
     };
-    let field = project.ledger.field(name)?;
+    let field = known_by_run(project, name)?;
     let descending = match &field {
         Field::Metric(name) => !project.manifest.metrics.iter().any(|(n, b)| n == name && *b == Better::Lower),
         Field::Started => true,
@@ -153,7 +185,17 @@ fn sort_key(project: &Project, args: &RunsArgs) -> Result<Option<SortKey>, Failu
 }
 
 fn fields(project: &Project, names: &[String]) -> Result<Vec<(String, Field)>, Failure> {
-    names.iter().map(|n| Ok((n.trim().to_string(), project.ledger.field(n.trim())?))).collect()
+    names.iter().map(|n| Ok((n.trim().to_string(), known_by_run(project, n.trim())?))).collect()
+}
+
+/// A field that each run is listed or sorted by.
+fn known_by_run(project: &Project, name: &str) -> Result<Field, Failure> {
+    let field = project.ledger.field(name)?;
+    if field.is_only_for_conditions() {
+        let what = format!("runs are not listed or sorted by `{name}`");
+        return Err(Failure::new(USAGE, what, format!("ask with it: --where '{name} = …', or --group-by {name}")));
+    }
+    Ok(field)
 }
 
 /// The newest entries of the list: runs, and sweeps as one each.

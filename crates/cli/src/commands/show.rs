@@ -8,6 +8,7 @@ use textum_core::record::ledger::NameError;
 use textum_core::record::receipt::{RunReceipt, StageReceipt, type_of};
 
 use super::open;
+use super::registry::registry_naming;
 use crate::args::{Format, Global};
 use crate::failure::{Failure, NOT_THERE};
 use crate::render::{self, text};
@@ -19,7 +20,7 @@ use crate::ui::Ui;
     after_help = "Examples:\n  textum show last                 the newest run\n  textum show 7f3a --log fit       what fit printed\n  textum show 7f3a --log           what happened in the run, and when\n  textum show best:auc --receipt   the receipt itself, as stored\n  textum show b3:91ac22            what a digest is, and where it was met"
 )]
 pub struct ShowArgs {
-    /// A run, a digest, or a dataset version
+    /// A run, a digest, a dataset version, or a published version
     #[arg(value_name = "RUN|DIGEST|NAME@V", default_value = "last", add = clap_complete::ArgValueCandidates::new(crate::complete::runs))]
     name: String,
     /// What a stage printed; without a stage, what happened in the run and when
@@ -35,6 +36,9 @@ pub fn run(global: &Global, args: &ShowArgs, ui: &Ui) -> Result<u8, Failure> {
     let project = open(global, ui)?;
     if args.name.starts_with("b3:") {
         return digest(&project, args, ui);
+    }
+    if let Some(registry) = registry_naming(&project, &args.name, global)? {
+        return super::registry::show_version(&registry, &args.name, ui);
     }
     if let Some((name, number)) = textum_core::data::split_name(&args.name) {
         return super::data::show_version(&project, name, number, global, ui);

@@ -4,6 +4,7 @@ use std::time::{Duration, Instant};
 
 use clap::Args;
 use textum_core::pipeline::exec::{ask_to_stop, is_at_work, live_runs};
+use textum_core::share::{remote_runs, stop_remote};
 
 use super::{by_whom, here, variables};
 use crate::args::{Format, Global};
@@ -13,7 +14,7 @@ use crate::ui::Ui;
 /// What `textum stop` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum stop              the only run at work\n  textum stop 7f3a         this one, if several are\n  textum stop --now        end its stages at once, without letting them finish by themselves\n\nSteps and checkpoints stay; `textum resume` goes on from the last checkpoint."
+    after_help = "Examples:\n  textum stop              the only run at work\n  textum stop 7f3a         this one, if several are\n  textum stop --now        end its stages at once, without letting them finish by themselves\n  textum stop 7f3a --depot team   a run on another machine\n\nSteps and checkpoints stay; `textum resume` goes on from the last checkpoint."
 )]
 pub struct StopArgs {
     /// The run; may be left out when only one is at work
@@ -25,10 +26,16 @@ pub struct StopArgs {
     /// Why, for the record
     #[arg(long, value_name = "TEXT")]
     because: Option<String>,
+    /// A run at work elsewhere, by way of this depot
+    #[arg(long, value_name = "NAME")]
+    depot: Option<String>,
 }
 
 /// Stops.
 pub fn run(global: &Global, args: &StopArgs, ui: &Ui) -> Result<u8, Failure> {
+    if let Some(depot) = &args.depot {
+        return elsewhere(global, args, depot, ui);
+    }
     let project = textum_core::project::workspace::Project::open(&here(global), variables())?;
     let runs = project.workspace.runs_folder();
     let at_work = live_runs(&runs);
@@ -57,6 +64,28 @@ pub fn run(global: &Global, args: &StopArgs, ui: &Ui) -> Result<u8, Failure> {
     match ui.format {
         Format::Json => ui.json(&serde_json::json!({"run": run, "stopped": true})),
         _ => ui.result(&format!("{run} is stopped: textum resume {} goes on with it", run.rsplit('-').next().unwrap_or_default())),
+    }
+    Ok(0)
+}
+
+/// Asks a run on another machine to stop, and waits until nothing is told of it any more.
+fn elsewhere(global: &Global, args: &StopArgs, name: &str, ui: &Ui) -> Result<u8, Failure> {
+    let project = super::open_to_share(global, ui)?;
+    let depot = project.depots.open(Some(name))?;
+    let run = super::remote_run(&project, &depot, args.run.as_deref())?.state.run;
+    let because = args.because.as_ref().map(|b| format!(": {b}")).unwrap_or_default();
+    stop_remote(&depot, &run, &format!("it was stopped by {}{because}", by_whom()), args.now)?;
+    let begun = Instant::now();
+    while remote_runs(&depot, &project.manifest.name)?.iter().any(|r| r.state.run == run) {
+        if begun.elapsed() > Duration::from_secs(60) {
+            let help = "its machine may be gone, or its stages take their time: `textum stop --now` ends them at once";
+            return Err(Failure::new(UNSUCCESSFUL, format!("{run} was asked to stop, and still tells of itself"), help));
+        }
+        std::thread::sleep(Duration::from_millis(500));
+    }
+    match ui.format {
+        Format::Json => ui.json(&serde_json::json!({"run": run, "stopped": true})),
+        _ => ui.result(&format!("{run} is stopped")),
     }
     Ok(0)
 }

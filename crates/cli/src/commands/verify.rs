@@ -1,19 +1,24 @@
 //! `textum verify`.
 
 use clap::Args;
+use textum_core::config::manifest::Manifest;
+use textum_core::depot::VerifyOptions;
 use textum_core::maintain::verify::{Problem, acknowledge, repair, verify};
+use textum_core::project::depots::Depots;
 use textum_core::project::workspace::Workspace;
+use textum_core::share::verify_depot;
+use textum_core::store::{Digest, Source};
 
-use super::{by_whom, here};
+use super::{by_whom, here, variables};
 use crate::args::{Format, Global};
 use crate::failure::{DAMAGE, Failure};
-use crate::render::text;
+use crate::render::{depot as depots, text};
 use crate::ui::Ui;
 
 /// What `textum verify` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum verify            packs, indexes, receipts and ledger agree, and every run has all it needs\n  textum verify --deep     every stored byte is what was written\n  textum verify --repair   make indexes and ledger anew, keep what is whole of damaged packs, and take lost\n                           content anew from the working tree where it is still there"
+    after_help = "Examples:\n  textum verify            packs, indexes, receipts and ledger agree, and every run has all it needs\n  textum verify --deep     every stored byte is what was written\n  textum verify --repair   make indexes and ledger anew, keep what is whole of damaged packs, and take lost\n                           content anew from the working tree where it is still there\n  textum verify --depot team --deep    every byte of a depot; with --repair what is lost there is sent anew"
 )]
 pub struct VerifyArgs {
     /// Read and check every stored byte
@@ -25,6 +30,9 @@ pub struct VerifyArgs {
     /// Take the loss of receipts for known, so that it is no longer told of
     #[arg(long, conflicts_with_all = ["deep", "repair"])]
     acknowledge: bool,
+    /// Look at a depot instead: whether it has what its receipts speak of
+    #[arg(long, value_name = "NAME", conflicts_with = "acknowledge")]
+    depot: Option<String>,
 }
 
 /// Verifies.
@@ -33,6 +41,9 @@ pub fn run(global: &Global, args: &VerifyArgs, ui: &Ui) -> Result<u8, Failure> {
     if !workspace.state().is_dir() {
         ui.say("there is nothing to verify yet: nothing has been recorded");
         return Ok(0);
+    }
+    if let Some(name) = &args.depot {
+        return of_depot(global, args, name, ui);
     }
     if args.acknowledge {
         let count = acknowledge(&workspace, &by_whom())?;
@@ -43,7 +54,12 @@ pub fn run(global: &Global, args: &VerifyArgs, ui: &Ui) -> Result<u8, Failure> {
         }
         return Ok(0);
     }
-    let report = if args.repair { repair(&workspace, &by_whom())? } else { verify(&workspace, args.deep)? };
+    let depots = depots_of(&workspace);
+    let elsewhere = |digest: &Digest| depots.as_ref().is_some_and(|d| d.has(digest).unwrap_or(false));
+    let report = match args.repair {
+        true => repair(&workspace, &by_whom(), &elsewhere)?,
+        false => verify(&workspace, args.deep, &elsewhere)?,
+    };
     let good = report.problems.is_empty();
     if ui.format == Format::Json {
         ui.json(&report);
@@ -75,6 +91,10 @@ pub fn run(global: &Global, args: &VerifyArgs, ui: &Ui) -> Result<u8, Failure> {
             out.push_str(&format!("    {}\n", style.dim(&touches(problem))));
         }
     }
+    if report.elsewhere > 0 {
+        let count = text::counted(report.elsewhere as u64, "content");
+        out.push_str(&style.dim(&format!("  {count} not here but in depots, from where they come when they are needed\n")));
+    }
     if report.lost > 0 {
         let lost = text::counted(report.lost as u64, "receipt");
         out.push_str(&style.dim(&format!("  {lost} lost, which somebody has acknowledged\n")));
@@ -94,6 +114,25 @@ pub fn run(global: &Global, args: &VerifyArgs, ui: &Ui) -> Result<u8, Failure> {
             ui.err_style.accent("next:")
         ));
     }
+    Ok(if good { 0 } else { DAMAGE })
+}
+
+/// The depots of the project, as far as its manifest can be read.
+fn depots_of(workspace: &Workspace) -> Option<Depots> {
+    let manifest = Manifest::load(&workspace.manifest_path()).ok().filter(|m| !m.depots.is_empty())?;
+    Some(Depots::new(manifest.depots, &manifest.name, workspace.depots_folder(), &variables()))
+}
+
+fn of_depot(global: &Global, args: &VerifyArgs, name: &str, ui: &Ui) -> Result<u8, Failure> {
+    let project = super::open_to_share(global, ui)?;
+    let depot = project.depots.open(Some(name))?;
+    let options = VerifyOptions { deep: args.deep || args.repair, heal: args.repair };
+    let report = verify_depot(&project, &depot, options)?;
+    match ui.format {
+        Format::Json => ui.json(&depots::verify_json(name, &report)),
+        _ => ui.result(&depots::verify_text(name, &report, options.deep, &ui.style)),
+    }
+    let good = report.missing.is_empty() && report.damage.iter().all(|d| d.healed);
     Ok(if good { 0 } else { DAMAGE })
 }
 

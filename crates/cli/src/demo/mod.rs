@@ -1,8 +1,12 @@
 //! The sample project, written into the program, and the story that is played with it.
 
+mod shared_model;
 mod story;
+mod team;
 
+pub use shared_model::{FORECAST, shared_model_story};
 pub use story::{Step, story};
+pub use team::{Scene, team_story};
 
 /// Files of a project: path, text, whether it may be executed.
 pub type Files = &'static [(&'static str, &'static str)];
@@ -12,6 +16,7 @@ pub const DEMO: Files = &[
     ("textum.toml", include_str!("../../assets/demo/textum.toml")),
     (".gitignore", include_str!("../../assets/demo/gitignore")),
     ("shed/export.py", include_str!("../../assets/demo/shed/export.py")),
+    ("shed/predict.py", include_str!("../../assets/demo/shed/predict.py")),
     ("steps/clean.py", include_str!("../../assets/demo/steps/clean.py")),
     ("steps/split.py", include_str!("../../assets/demo/steps/split.py")),
     ("steps/fit.py", include_str!("../../assets/demo/steps/fit.py")),

@@ -107,9 +107,10 @@ fn header(told: &Told<'_>) -> Vec<Vec<Cell>> {
         rows.push(of("label", &|s| s.run.label.clone().unwrap_or_else(|| "–".into())));
     }
     let commit = |s: &Side| {
-        s.run.git.as_ref().map_or("–".to_string(), |g| {
-            format!("{}{}", &g.commit[..g.commit.len().min(8)], if g.dirty { " + changes" } else { "" })
-        })
+        s.run
+            .git
+            .as_ref()
+            .map_or("–".to_string(), |g| format!("{}{}", text::commit(&g.commit), if g.dirty { " + changes" } else { "" }))
     };
     if told.sides.iter().any(|s| s.run.git.is_some()) {
         rows.push(of("commit", &commit));

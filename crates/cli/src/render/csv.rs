@@ -77,8 +77,10 @@ pub fn runs<'r>(runs: impl Iterator<Item = &'r RunRow>, versions: &Versions, col
             Field::Started => run.started.clone(),
             Field::Took => run.seconds.to_string(),
             Field::Sweep => or_empty(run.sweep.as_ref()),
+            Field::By => run.by.clone(),
             Field::Param(name) => run.params.iter().find(|(n, _)| n == name).map_or(String::new(), |(_, v)| param(v)),
             Field::Data(name) => state_of(run, name, versions),
+            Field::Used(_) | Field::Undeclared => String::new(),
             Field::Metric(name) => or_empty(metric_of(run, name)),
         };
         data.add(std::iter::once(run.run.clone()).chain(columns.iter().map(|(_, field)| cell(field))));
@@ -93,6 +95,7 @@ fn every_column(runs: &[&RunRow]) -> Vec<(String, Field)> {
         ("seconds", Field::Took),
         ("label", Field::Label),
         ("sweep", Field::Sweep),
+        ("by", Field::By),
     ];
     let mut columns: Vec<(String, Field)> = fixed.into_iter().map(|(n, f)| (n.to_string(), f)).collect();
     let names = |pick: fn(&RunRow) -> Vec<&String>| -> BTreeSet<String> { runs.iter().flat_map(|r| pick(r)).cloned().collect() };

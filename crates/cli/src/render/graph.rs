@@ -3,7 +3,7 @@
 use renderdag::{Ancestor, GraphRowRenderer, Renderer};
 use textum_core::config::graph::Graph;
 
-use crate::ui::Style;
+use crate::ui::{Style, escape};
 
 /// The graph drawn in characters, data flowing down; `label` says what stands beside each stage.
 pub fn drawn(graph: &Graph, label: impl Fn(usize) -> String) -> String {
@@ -18,7 +18,7 @@ pub fn drawn(graph: &Graph, label: impl Fn(usize) -> String) -> String {
 
 /// The graph as Graphviz.
 pub fn dot(graph: &Graph, name: &str) -> String {
-    let quoted = |text: &str| format!("\"{}\"", text.replace('"', "\\\""));
+    let quoted = escape::graphviz;
     let mut out = format!("digraph {} {{\n  rankdir=LR;\n  node [shape=box];\n", quoted(name));
     for &stage in graph.order() {
         out.push_str(&format!("  {};\n", quoted(graph.name(stage))));

@@ -3,10 +3,11 @@
 use serde_json::{Value, json};
 use textum_core::pipeline::plan::{Action, Decision, Plan, ReadDetail};
 use textum_core::project::fingerprint::{Reason, ReasonKind};
+use textum_core::publish::PublishedInput;
 
 use super::table::{Cell, Look, table};
 use super::text;
-use crate::ui::Style;
+use crate::ui::{Style, escape};
 
 /// A decision with the details of its reasons, in the same order.
 pub type Detailed<'p> = (&'p Decision, Vec<Option<ReadDetail>>);
@@ -149,8 +150,22 @@ pub fn text(plan: &Plan, detailed: &[Detailed<'_>], style: &Style) -> String {
     format!("{}\n\n{}{}{note}", style.bold(&headline(plan)), table(&[], &rows, "  ", style), if pending { "\n" } else { "" })
 }
 
+/// What a published version is now that is not what stands there.
+pub fn published(input: &PublishedInput) -> Option<String> {
+    if input.stands {
+        return None;
+    }
+    let number = |version: &str| version.rsplit('@').next().unwrap_or(version).to_string();
+    let was = match &input.was {
+        Some(was) if *was == input.version => "and its files are not as they were published".to_string(),
+        Some(was) => format!("was {}", number(was)),
+        None => "and nothing of it is here yet".to_string(),
+    };
+    Some(escape::line(&format!("{} is {} now, {was}", input.reference, number(&input.version))))
+}
+
 /// A plan as JSON.
-pub fn json(detailed: &[Detailed<'_>]) -> Value {
+pub fn json(detailed: &[Detailed<'_>], inputs: &[PublishedInput]) -> Value {
     let stages: Vec<Value> = detailed
         .iter()
         .map(|(decision, details)| {
@@ -163,5 +178,6 @@ pub fn json(detailed: &[Detailed<'_>]) -> Value {
             json!({"stage": decision.stage, "action": decision.action, "key": decision.key, "reasons": reasons, "seconds_before": decision.before})
         })
         .collect();
-    json!({ "stages": stages })
+    let input = |i: &PublishedInput| json!({"dataset": i.dataset, "reference": i.reference, "version": i.version, "was": i.was, "stands": i.stands});
+    json!({ "stages": stages, "published": inputs.iter().map(input).collect::<Vec<_>>() })
 }

@@ -1,7 +1,7 @@
 //! The result of a rebuild.
 
 use serde_json::{Value, json};
-use textum_core::maintain::rebuild::{Beginning, Difference, FirstDifference, RebuildOutcome, in_words};
+use textum_core::maintain::rebuild::{Beginning, Difference, FirstDifference, RebuildOutcome, StageRebuild, in_words};
 use textum_core::record::receipt::Verdict;
 
 use super::events::verdict_word;
@@ -36,10 +36,39 @@ fn how(first: &FirstDifference) -> String {
 fn began(beginning: &Beginning) -> String {
     match beginning {
         Beginning::Checkpoint { stage, run, step } => {
-            format!("{stage} went on from the checkpoint {run}#{step}: the training before it was not repeated")
+            format!(
+                "{stage} went on from the checkpoint {run}#{step}: the training before it was not repeated (--from-scratch does)"
+            )
         }
         Beginning::Reference { path } => format!("it began at the reference {path}, whose bytes are where they were"),
     }
+}
+
+/// Which stages were sealed; nothing where none could be.
+fn sealed(outcome: &RebuildOutcome) -> Option<String> {
+    let executed = outcome.stages.iter().filter(|s| s.sealed.is_some()).count();
+    // Several are often open for one reason: it is told once.
+    let mut open: Vec<(&str, Vec<&str>)> = Vec::new();
+    for (stage, why) in outcome.stages.iter().filter_map(|s| Some((s.stage.as_str(), s.unsealed.as_deref()?))) {
+        match open.iter_mut().find(|(known, _)| *known == why) {
+            Some((_, stages)) => stages.push(stage),
+            None => open.push((why, vec![stage])),
+        }
+    }
+    let count = open.iter().map(|(_, stages)| stages.len()).sum();
+    let why: Vec<String> = open.iter().map(|(why, stages)| format!("{}: {why}", stages.join(", "))).collect();
+    match (executed, count) {
+        (0, _) => None,
+        (_, 0) => Some("sealed: nothing but what was recorded could be read".to_string()),
+        (all, open) if all == open => Some(format!("not sealed: {}", why.join("; "))),
+        (all, open) => Some(format!("{} of {all} stages sealed; not sealed: {}", all - open, why.join("; "))),
+    }
+}
+
+/// What a row is called: the stage, with the steps of a training that was repeated.
+fn title(stage: &StageRebuild) -> String {
+    let steps: String = stage.steps.iter().map(|step| format!(" #{step}")).collect();
+    format!("{}{steps}", stage.stage)
 }
 
 /// For people.
@@ -68,7 +97,7 @@ pub fn text(outcome: &RebuildOutcome, style: &Style) -> String {
             let look = if same { Look::Good } else { Look::Bad };
             let rebuilt = write.rebuilt.map_or("not there".to_string(), |d| d.short());
             rows.push(vec![
-                Cell::from(if i == 0 { stage.stage.as_str() } else { "" }),
+                Cell::from(if i == 0 { title(stage) } else { String::new() }),
                 write.path.as_str().into(),
                 Cell::new(write.recorded.short(), Look::Dim),
                 Cell::new(if same { "=" } else { "≠" }, look),
@@ -85,6 +114,9 @@ pub fn text(outcome: &RebuildOutcome, style: &Style) -> String {
             out.push_str(&format!("\n  {} failed: {reason}\n", stage.stage));
             out.push_str(&lines.lines().map(|l| format!("    {}\n", style.dim(l))).collect::<String>());
         }
+    }
+    if let Some(line) = sealed(outcome) {
+        out.push_str(&format!("\n  {}\n", style.dim(&line)));
     }
     for beginning in &outcome.began_at {
         out.push_str(&format!("\n  {}\n", style.dim(&began(beginning))));
@@ -112,13 +144,13 @@ pub fn json(outcome: &RebuildOutcome) -> Value {
         .map(|s| {
             let writes: Vec<Value> =
                 s.writes.iter().map(|w| json!({"path": w.path, "recorded": w.recorded, "rebuilt": w.rebuilt})).collect();
-            json!({"stage": s.stage, "began_at": outcome.began_at, "environment_made": outcome.environment,
-        "verdict": s.verdict, "writes": writes, "seconds": s.seconds, "reason": s.failure.as_ref().map(|(r, _)| r)})
+            json!({"stage": s.stage, "checkpoints": s.steps, "sealed": s.sealed, "unsealed": s.unsealed, "verdict": s.verdict, "writes": writes, "seconds": s.seconds, "reason": s.failure.as_ref().map(|(r, _)| r)})
         })
         .collect();
     let differences: Vec<Value> =
         outcome.differences.iter().map(|r| json!({"kind": r.kind, "name": r.name, "from": r.from, "to": r.to})).collect();
     json!({
+        "began_at": outcome.began_at, "environment_made": outcome.environment,
         "verdict": outcome.verdict, "run": outcome.run, "stages": stages, "seconds": outcome.seconds, "receipt": outcome.receipt,
         "first_difference": outcome.first.as_ref().map(|f| json!({"stage": f.stage, "path": f.path, "how": how(f)})),
         "environment": {"same": outcome.differences.is_empty(), "differences": differences}, "kept": outcome.kept,

@@ -200,7 +200,7 @@ pub fn html(told: &Told<'_>) -> Result<String, Failure> {
     let commit = run
         .git
         .as_ref()
-        .map(|g| format!("{}{}", &g.commit[..g.commit.len().min(12)], if g.dirty { " with changes not committed" } else { "" }));
+        .map(|g| format!("{}{}", text::commit(&g.commit), if g.dirty { " with changes not committed" } else { "" }));
     let mut environment = minijinja::Environment::new();
     environment.set_undefined_behavior(minijinja::UndefinedBehavior::Strict);
     let mut render = || -> Result<String, minijinja::Error> {

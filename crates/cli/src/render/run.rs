@@ -32,6 +32,13 @@ pub fn text(outcome: &RunOutcome, directions: &[(String, Better)], style: &Style
         let shown: Vec<String> = metrics.iter().map(|(n, v)| format!("{n} {}", style.bold(&text::metric(v)))).collect();
         out.push_str(&format!("\n  {}\n", text::some(&shown, 5)));
     }
+    if !outcome.left.is_empty() {
+        let left: Vec<String> = outcome.left.iter().map(ToString::to_string).collect();
+        out.push_str(&format!(
+            "\n  not in the tree, since nothing read them: {}; `textum restore` puts them there\n",
+            text::some(&left, 4)
+        ));
+    }
     if let Some(sandbox) = &outcome.sandbox {
         out.push_str(&format!("\n  outputs are in {}; the working tree was not touched\n", sandbox.display()));
     }
@@ -54,7 +61,14 @@ fn stage_row(stage: &SettledStage, style: &Style) -> Vec<Cell> {
         }
         _ => Vec::new(),
     };
-    vec![stage.stage.as_str().into(), Cell::new(plain, look), Cell::new(seconds, Look::Dim), text::some(&writes, 4).into()]
+    let made = match stage.execution.as_ref().and_then(|e| e.elsewhere.as_ref()) {
+        Some((by, started)) if stage.state == RunStageState::Reused => {
+            format!("  made by {by} {}", text::ago(started, textum_base::clock::now()))
+        }
+        _ => String::new(),
+    };
+    let what = format!("{}{}", text::some(&writes, 4), style.dim(&made));
+    vec![stage.stage.as_str().into(), Cell::new(plain, look), Cell::new(seconds, Look::Dim), what.into()]
 }
 
 /// What became of a run, as JSON.
@@ -74,12 +88,12 @@ pub fn json(outcome: &RunOutcome) -> Value {
             json!({
                 "stage": s.stage, "state": s.state, "key": s.key, "seconds": s.seconds, "writes": writes,
                 "receipt": execution.map(|e| e.receipt), "run": execution.map(|e| &e.run),
-                "reason": execution.and_then(|e| e.reason.as_ref()), "undeclared": execution.map(|e| &e.undeclared),
+                "reason": execution.and_then(|e| e.reason.as_ref()), "made_by": execution.and_then(|e| e.elsewhere.as_ref()).map(|(by, _)| by), "undeclared": execution.map(|e| &e.undeclared),
             })
         })
         .collect();
     json!({
         "run": outcome.run, "state": outcome.state.word(), "recorded": outcome.recorded, "seconds": outcome.seconds,
-        "stages": stages, "metrics": outcome.metrics, "sandbox": outcome.sandbox, "gates": outcome.gates, "reason": outcome.reason,
+        "stages": stages, "metrics": outcome.metrics, "sandbox": outcome.sandbox, "left": outcome.left, "gates": outcome.gates, "reason": outcome.reason,
     })
 }

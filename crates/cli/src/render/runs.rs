@@ -113,6 +113,8 @@ pub struct Listing<'l> {
 #[derive(Default)]
 struct Columns {
     labels: bool,
+    /// Who ran them, where not all are one's own.
+    by: bool,
     params: Vec<String>,
     data: Vec<String>,
     metrics: Vec<String>,
@@ -154,7 +156,8 @@ impl Listing<'_> {
             }
         };
         let labels = runs.iter().any(|r| r.label.is_some());
-        let mut columns = Columns { labels, params: param_columns, data: data_columns, metrics };
+        let by = runs.iter().any(|r| r.by != runs[0].by);
+        let mut columns = Columns { labels, by, params: param_columns, data: data_columns, metrics };
         lead(&mut columns.params);
         lead(&mut columns.metrics);
         let hidden = self.fit(&mut columns, entries);
@@ -164,9 +167,15 @@ impl Listing<'_> {
         if labels {
             header.push("label".into());
         }
+        if by {
+            header.push("by".into());
+        }
         header.extend(columns.params.into_iter().chain(columns.data).chain(columns.metrics));
         let said = |(n, v): (String, String)| if v.starts_with('@') { format!("{n}{v}") } else { format!("{n} {v}") };
-        let same = same_params.into_iter().chain(same_data).map(said).collect();
+        let mut same: Vec<String> = same_params.into_iter().chain(same_data).map(said).collect();
+        if let Some(other) = runs.first().filter(|r| !by && r.by != textum_base::Identity::here().to_string()) {
+            same.push(format!("by {}", other.by));
+        }
         Listed { header, rows, same, hidden }
     }
 
@@ -176,7 +185,7 @@ impl Listing<'_> {
         let Some(width) = self.width else { return Vec::new() };
         let state = entries.iter().map(|e| self.state(e).text.width() + 2).max().unwrap_or(0).max(7);
         let name = entries.iter().map(|e| if matches!(e, Entry::Run(_)) { 21 } else { 15 }).max().unwrap_or(0);
-        let fixed = name + 11 + state + 10 + if columns.labels { 14 } else { 0 };
+        let fixed = name + 11 + state + 10 + if columns.labels { 14 } else { 0 } + if columns.by { 16 } else { 0 };
         let wide = |names: &[String]| names.iter().map(|n| n.width().max(8) + 2).sum::<usize>();
         let mut hidden = Vec::new();
         while fixed + wide(&columns.params) + wide(&columns.data) + wide(&columns.metrics) > width {
@@ -229,6 +238,10 @@ impl Listing<'_> {
         if columns.labels {
             cells.push(runs.first().and_then(|r| r.label.clone()).unwrap_or_default().into());
         }
+        if columns.by {
+            let by = together(&runs.iter().map(|r| Some(r.by.clone())).collect::<Vec<_>>());
+            cells.push(Cell::new(by, Look::Dim));
+        }
         let shown = |pick: &dyn Fn(&RunRow) -> BTreeMap<String, String>, name: &String| {
             together(&runs.iter().map(|r| pick(r).get(name).cloned()).collect::<Vec<_>>())
         };
@@ -265,7 +278,9 @@ impl Listing<'_> {
                 }
                 Field::Took => Cell::new(text::seconds(run.seconds), Look::Dim),
                 Field::Sweep => Cell::new(run.sweep.clone().unwrap_or_default(), Look::Dim),
+                Field::By => Cell::new(&run.by, Look::Dim),
                 Field::Param(name) => dash(params(run).get(name)).into(),
+                Field::Used(_) | Field::Undeclared => dash(None).into(),
                 Field::Data(name) => Cell::new(dash(data(run, self.versions).get(name)), Look::Dim),
                 Field::Metric(name) => self.metric(&Entry::Run(Box::new(run.clone())), name, &best, all.len() == 1),
             }
@@ -317,7 +332,7 @@ pub fn json<'r>(runs: impl Iterator<Item = &'r RunRow>, versions: &Versions) -> 
                 r.data.iter().map(|(n, d)| (n, versions.get(&(n.clone(), *d)).map(|v| v.number))).collect();
             json!({
                 "versions": of_data, "run": r.run, "started": r.started, "seconds": r.seconds, "state": r.state, "label": r.label, "params": params,
-                "metrics": metrics, "data": data, "sweep": r.sweep, "sandbox": r.sandbox, "commit": r.commit, "receipt": r.receipt,
+                "metrics": metrics, "data": data, "sweep": r.sweep, "by": r.by, "sandbox": r.sandbox, "commit": r.commit, "receipt": r.receipt,
             })
         })
         .collect()

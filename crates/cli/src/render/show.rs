@@ -82,7 +82,7 @@ fn facts(shown: &Shown<'_>, style: &Style) -> Vec<Vec<Cell>> {
     if let Some(git) = &run.git {
         let branch = git.branch.as_deref().map(|b| format!(" on {b}")).unwrap_or_default();
         let dirty = if git.dirty { ", with changes not committed" } else { "" };
-        fact("commit", format!("{}{branch}{dirty}", &git.commit[..git.commit.len().min(12)]));
+        fact("commit", format!("{}{branch}{dirty}", text::commit(&git.commit)));
     }
     if !run.params.is_empty() {
         let params: Vec<String> = run

@@ -85,6 +85,7 @@ fn align_numbers(column: &mut [Cell]) {
 /// Rows as aligned columns, two spaces apart, each line behind `indent`.
 pub fn table(header: &[&str], rows: &[Vec<Cell>], indent: &str, style: &Style) -> String {
     let columns = rows.iter().map(Vec::len).max().unwrap_or(0).max(header.len());
+    let header: Vec<String> = header.iter().map(|name| escape::line(name)).collect();
     let mut rows: Vec<Vec<Cell>> = rows.to_vec();
     for cell in rows.iter_mut().flatten() {
         cell.text = escape::line(&cell.text);
@@ -117,7 +118,7 @@ pub fn table(header: &[&str], rows: &[Vec<Cell>], indent: &str, style: &Style) -
         out.push('\n');
     };
     if !header.is_empty() {
-        line(header.iter().map(|h| ((*h).to_string(), Look::Dim)).collect());
+        line(header.iter().map(|name| (name.clone(), Look::Dim)).collect());
     }
     for row in rows.iter() {
         line(row.iter().map(|c| (c.text.clone(), c.look)).collect());

@@ -111,6 +111,11 @@ pub fn near(path: &std::path::Path) -> String {
     below.unwrap_or(path).display().to_string()
 }
 
+/// The beginning of a commit's name, which may be any text: it comes from a document.
+pub fn commit(name: &str) -> String {
+    name.chars().take(12).collect()
+}
+
 /// A list, cut short with the number of what is left out.
 pub fn some(items: &[String], most: usize) -> String {
     if items.len() <= most {

@@ -8,7 +8,7 @@ use textum_core::record::receipt::{EnvironmentRecord, RunReceipt};
 
 use super::data::Versions;
 use super::text;
-use crate::ui::Style;
+use crate::ui::{Style, escape};
 use textum_core::store::Store;
 
 /// What the text tells beside the trace itself.
@@ -74,6 +74,9 @@ impl<'t> Tree<'t> {
                 let size = node.size.map(|s| format!(" {}", text::bytes(s))).unwrap_or_default();
                 format!("{}{slash}  {}{dataset}", node.name, style.dim(&format!("{}{size}", node.digest.short())))
             }
+            NodeKind::Published => {
+                format!("{}  {}", style.accent(&node.name), node.value.as_deref().unwrap_or("of no run"))
+            }
             NodeKind::Checkpoint => {
                 let size = node.size.map(|s| format!(" {}", text::bytes(s))).unwrap_or_default();
                 let run = node.run.as_deref().unwrap_or_default();
@@ -118,9 +121,7 @@ impl<'t> Tree<'t> {
         let below: Vec<&str> = inputs
             .into_iter()
             .filter(|i| {
-                self.nodes
-                    .get(i)
-                    .is_some_and(|n| matches!(n.kind, NodeKind::File | NodeKind::Folder | NodeKind::Stage | NodeKind::Checkpoint))
+                self.nodes.get(i).is_some_and(|n| !matches!(n.kind, NodeKind::Param | NodeKind::Environment | NodeKind::Observed))
             })
             .collect();
         let observed = self.observed.get(id).cloned().unwrap_or_default();
@@ -168,7 +169,7 @@ fn headline(told: &Told<'_>, style: &Style) -> String {
     let stages = told.trace.receipts.len();
     let sources = told.trace.nodes.iter().filter(|n| matches!(n.kind, NodeKind::File | NodeKind::Folder));
     let written: BTreeSet<&str> =
-        told.trace.edges.iter().filter(|e| e.role == "writes" || e.role == "holds").map(|e| e.to.as_str()).collect();
+        told.trace.edges.iter().filter(|e| matches!(e.role, "writes" | "holds" | "published")).map(|e| e.to.as_str()).collect();
     let sources = sources.filter(|n| !written.contains(n.id.as_str())).count() as u64;
     let path = target.path.as_deref().filter(|p| *p != target.name).map(|p| format!(" is {p},")).unwrap_or_default();
     match &target.origin {
@@ -233,7 +234,7 @@ fn footing(told: &Told<'_>, style: &Style) -> String {
     for git in told.runs.values().filter_map(|r| r.git.as_ref()) {
         let branch = git.branch.as_deref().map(|b| format!(" on {b}")).unwrap_or_default();
         let dirty = if git.dirty { ", with changes not committed (the exact code is recorded: --code)" } else { "" };
-        let line = format!("{}{branch}{dirty}", &git.commit[..git.commit.len().min(12)]);
+        let line = format!("{}{branch}{dirty}", text::commit(&git.commit));
         if !commits.contains(&line) {
             commits.push(line);
         }
@@ -256,7 +257,7 @@ pub fn json(told: &Told<'_>) -> Value {
 
 /// The trace as Graphviz.
 pub fn dot(trace: &Trace) -> String {
-    let quoted = |text: &str| format!("\"{}\"", text.replace('"', "\\\""));
+    let quoted = escape::graphviz;
     let mut out = String::from("digraph trace {\n  rankdir=LR;\n");
     for node in &trace.nodes {
         let shape = match node.kind {
@@ -266,6 +267,7 @@ pub fn dot(trace: &Trace) -> String {
             NodeKind::Environment => "component",
             NodeKind::Checkpoint => "cylinder",
             NodeKind::Observed => "folder",
+            NodeKind::Published => "box3d",
         };
         let label = match &node.value {
             Some(value) if node.kind == NodeKind::Param => format!("{} {}", node.name, text::param(value)),

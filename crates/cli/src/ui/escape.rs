@@ -97,6 +97,11 @@ pub fn markdown(text: &str) -> String {
     line(text).replace('&', "&amp;").replace('<', "&lt;")
 }
 
+/// A text between quotes as Graphviz takes it (its grammar: "The DOT Language").
+pub fn graphviz(text: &str) -> String {
+    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
+}
+
 /// JSON is text that terminals are shown too: what JSON leaves as it is and a terminal does not goes as `\u….`.
 pub fn json(text: &str) -> String {
     let mut out = String::with_capacity(text.len());

@@ -7,14 +7,16 @@ mod plain;
 mod signals;
 mod style;
 mod trace;
+mod transfer;
 pub mod watch;
 
 use std::io::{IsTerminal, Write};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use textum_core::event::{Event, EventSink};
+use textum_core::project::depots::Depots;
 
-pub use signals::catch_interrupts;
+pub use signals::{catch_interrupts, interrupt_too};
 pub use style::Style;
 pub use trace::trace_if_asked;
 
@@ -38,6 +40,8 @@ pub struct Ui {
     out_terminal: bool,
     /// Why a result could not be printed, if it could not.
     failed: Mutex<Option<std::io::Error>>,
+    /// The depots that content may have come from.
+    depots: OnceLock<Arc<Depots>>,
 }
 
 impl Ui {
@@ -61,6 +65,7 @@ impl Ui {
             err_terminal,
             out_terminal: std::io::stdout().is_terminal(),
             failed: Mutex::default(),
+            depots: OnceLock::new(),
         }
     }
 
@@ -108,6 +113,19 @@ impl Ui {
     pub fn unprinted(&self) -> Option<Failure> {
         let source = self.failed.lock().unwrap_or_else(PoisonError::into_inner).take()?;
         Some(textum_core::fsio::IoError { action: "write to", path: "standard output".into(), source }.into())
+    }
+
+    /// Remembers the depots of the project, to say in the end what came from them.
+    pub fn remember(&self, depots: &Arc<Depots>) {
+        let _ = self.depots.set(depots.clone());
+    }
+
+    /// Says what came from depots on the way.
+    pub fn say_fetched(&self) {
+        let fetched = self.depots.get().map(|depots| depots.fetched()).unwrap_or_default();
+        if let Some(line) = render::depot::fetched_line(&fetched) {
+            self.say(&self.err_style.dim(&line));
+        }
     }
 
     /// Prints a result as JSON.

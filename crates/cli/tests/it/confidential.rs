@@ -71,7 +71,7 @@ fn a_group_that_shares_a_project_can_work_on_one_store() {
 #[test]
 fn values_of_secret_variables_stand_nowhere() {
     let tiny = Tiny::with(
-        "[environment]\nvars = [\"SHED_TOKEN\", \"LOOMS\"]\n[stage.s]\nrun = \"test ${#SHED_TOKEN} = 15 && echo $LOOMS > out\"\nwrites = [\"out\"]\n",
+        "[environment]\ncount_secrets = true\nvars = [\"SHED_TOKEN\", \"LOOMS\"]\n[stage.s]\nrun = \"test ${#SHED_TOKEN} = 15 && echo $LOOMS > out\"\nwrites = [\"out\"]\n",
     );
     let run = |token: &str, words: &[&str]| tiny.textum_with(TEXTUM, words, &[("SHED_TOKEN", token), ("LOOMS", "twelve")]);
     run("hunter2-hunter2", &["run"]).expect(0);

@@ -22,6 +22,19 @@ fn the_demo_plays_its_whole_story() {
 }
 
 #[test]
+fn the_third_act_takes_a_wrong_model_back() {
+    let tiny = Tiny::new();
+    textum(&tiny, &["demo", "act", "--registry", "--quiet-story"]).expect(0).says("That was the third act.");
+    let found = textum(&tiny, &["-C", "act/ada", "registry", "show", "stop-predictor", "--format", "json"]).expect(0).json();
+    assert_eq!((&found["aliases"]["live"]["version"], &found["aliases"]["live"]["before"]), (&1.into(), &2.into()));
+    assert!(found["versions"][1]["retired"].as_str().unwrap().contains("fraction"));
+    let history = textum(&tiny, &["-C", "act/ada", "registry", "history", "--format", "json"]).expect(0).json();
+    let signed = crate::publishing::can_make_keys();
+    assert!(history.as_array().unwrap().iter().all(|e| e["key"].is_string() == signed && e["invalid"].is_null()));
+    textum(&tiny, &["-C", "act/bo", "plan", "--check"]).expect(0);
+}
+
+#[test]
 fn new_projects_work_and_nothing_is_overwritten() {
     for template in ["bare", "tabular"] {
         let tiny = Tiny::new();
@@ -60,4 +73,15 @@ fn shells_are_offered_runs_and_stages() {
     assert!(stages.contains("upper") && stages.contains("count"), "{stages}");
     textum(&tiny, &["manual", "man"]).expect(0);
     assert!(tiny.read("man/textum-rebuild.1").contains("Verdicts"));
+}
+
+#[test]
+fn the_second_act_plays_to_its_end_on_two_machines() {
+    for more in [&[][..], &["--no-git"]] {
+        let tiny = Tiny::new();
+        let ran = textum(&tiny, &[&["demo", "shed", "--team"], more].concat()).expect(0);
+        ran.says("made by bo@bo-loom").says("all is there in team").says("That was the second act");
+        assert!(tiny.has("shed/ada/build/model.json") && tiny.has("shed/bo/build/model.json"));
+        textum(&tiny, &["demo", "shed", "--team"]).expect(2).warns("is not empty");
+    }
 }

@@ -456,3 +456,46 @@ fn an_input_that_only_another_stage_declares_counts_and_comes_first() {
     assert_eq!(tiny.read("sold"), "2");
     assert!(textum(&tiny, &["plan"]).expect(0).out.contains("nothing to do"));
 }
+
+/// A notebook that is executed by a kernel: another process, that is spoken to over the network of this machine.
+#[test]
+fn a_notebook_that_a_kernel_executes_is_observed_like_a_script() {
+    let named = std::env::var_os("TEXTUM_JUPYTER").map(std::path::PathBuf::from);
+    let found =
+        std::env::var_os("PATH").iter().flat_map(std::env::split_paths).map(|p| p.join("jupyter-nbconvert")).find(|p| p.exists());
+    let Some(program) = named.or(found) else {
+        eprintln!("not run: there is no jupyter-nbconvert on the PATH, and TEXTUM_JUPYTER names none");
+        return;
+    };
+    let tiny = Tiny::with(&format!(
+        "[environment]\npython = \"{}/python3\"\n[stage.fit]\nrun = \"{} --execute --to notebook --output out.ipynb fit.ipynb\"\n\
+         reads = [\"fit.ipynb\"]\nwrites = [\"model\", \"out.ipynb\"]\n",
+        program.parent().unwrap().display(),
+        program.display()
+    ));
+    let cell = "import units\\nopen('model', 'w').write(str(units.SCALE))";
+    tiny.write(
+        "fit.ipynb",
+        format!(
+            "{{\"cells\": [{{\"cell_type\": \"code\", \"execution_count\": null, \"id\": \"a\", \"metadata\": {{}}, \"outputs\": [], \
+             \"source\": \"{cell}\"}}], \"metadata\": {{\"kernelspec\": {{\"display_name\": \"P\", \"language\": \"python\", \"name\": \"python3\"}}}}, \
+             \"nbformat\": 4, \"nbformat_minor\": 5}}"
+        ),
+    );
+    let home = Tiny::new();
+    let there = home.root().display().to_string();
+    let textum = |words: &[&str]| tiny.textum_with(TEXTUM, words, &[("HOME", &there)]);
+    tiny.write("units.py", "SCALE = 3\n");
+    textum(&["run"]).expect(0);
+    textum(&["plan"]).expect(0).says("nothing to do");
+    tiny.write("units.py", "SCALE = 14\n");
+    textum(&["plan"]).expect(0).says("read without being declared: units.py changed");
+    textum(&["run"]).expect(0);
+    assert_eq!(tiny.read("model"), "14");
+    tiny.write("units.py", "SCALE = 3\n");
+    textum(&["run"]).expect(0).says("reused");
+    assert_eq!(tiny.read("model"), "3");
+    let trace = textum(&["trace", "model", "--format", "json"]).expect(0).json();
+    assert_eq!(trace["observed"][0]["network"], serde_json::json!([]), "the kernel is the stage's own");
+    textum(&["rebuild", "model"]).expect(0).says("identical").says("its processes connect to one another");
+}

@@ -83,8 +83,9 @@ fn a_ledger_that_another_process_holds_is_not_damaged() {
     let mut line = String::new();
     std::io::BufRead::read_line(&mut std::io::BufReader::new(child.stdout.take().unwrap()), &mut line).unwrap();
     assert_eq!(line, "held\n");
-    // Each waits for a while: all of them at the same time.
-    let run: &[&str] = &["run", "--set", "count.from=7"];
+    // Each waits for a while: all of them at the same time. The run is one in a sandbox: one in the tree takes the
+    // file away that `trace` asks about, until it has made the new one.
+    let run: &[&str] = &["run", "--sandbox", "--set", "count.from=7"];
     std::thread::scope(|scope| {
         let tiny = &tiny;
         let all: Vec<_> = LOOKS.iter().copied().chain([run]).map(|words| scope.spawn(move || textum(tiny, words))).collect();

@@ -1,21 +1,26 @@
 //! The built program, driven in temporary folders.
-#![allow(clippy::disallowed_methods, clippy::unwrap_used, clippy::too_many_lines, missing_docs)]
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, clippy::too_many_lines, clippy::print_stderr, missing_docs)]
 
 mod bad_input;
 mod beginning;
+mod ci;
 mod comparing;
 mod confidential;
 mod crash;
 mod data;
 mod demo;
+mod depots;
+mod elsewhere;
 mod ending;
 mod every_form;
 mod exact;
 mod exported;
+mod fetching;
 mod folders;
 mod following;
 mod hidden;
 mod hostile;
+mod impacts;
 mod instant;
 mod judging;
 mod kill;
@@ -23,13 +28,16 @@ mod ledger;
 mod machine;
 mod manifest;
 mod mutated;
+mod network;
 mod observing;
 mod old;
 mod options;
 mod orphans;
 mod packages;
 mod param_files;
+mod provenance;
 mod prune;
+mod publishing;
 mod race;
 mod reasons;
 mod repair;

@@ -373,3 +373,52 @@ fn a_sealed_stage_reads_what_it_declares_and_nothing_else() {
     textum(&tiny, &["run", "--sealed"]).expect(1).warns("it seems to need yarn");
     textum(&tiny, &["run"]).expect(0);
 }
+
+#[test]
+fn a_rebuild_is_sealed_where_what_was_recorded_allows_it_and_says_where_not() {
+    let tiny = Tiny::with(
+        "[stage.card]\nrun = \"cat yarn lib > sliver\"\nreads = [\"yarn\"]\nwrites = [\"sliver\"]\n\
+         [stage.weave]\nrun = \"cat sliver ~/pattern > cloth\"\nreads = [\"sliver\"]\nwrites = [\"cloth\"]\n",
+    );
+    for name in ["yarn", "lib"] {
+        tiny.write(name, name);
+    }
+    let home = Tiny::new();
+    home.write("pattern", "p");
+    let there = home.root().display().to_string();
+    let textum = |tiny: &Tiny, words: &[&str]| tiny.textum_with(TEXTUM, words, &[("HOME", &there)]);
+    textum(&tiny, &["run"]).expect(0);
+    let told = textum(&tiny, &["rebuild", "cloth", "--format", "json"]).expect(0).json();
+    let of = |at: usize, key: &str| told["stages"][at][key].clone();
+    assert_eq!((of(0, "sealed"), of(0, "unsealed")), (true.into(), serde_json::Value::Null));
+    assert_eq!((of(1, "sealed"), of(1, "unsealed")), (false.into(), "it read ~/pattern, outside the project".into()));
+    textum(&tiny, &["rebuild", "sliver"]).expect(0).says("sealed: nothing but what was recorded could be read");
+    textum(&tiny, &["rebuild", "cloth"])
+        .expect(0)
+        .says("1 of 2 stages sealed; not sealed: weave: it read ~/pattern, outside the project");
+    // One that the seal itself would end is executed as it was, and told so.
+    tiny.manifest("[stage.card]\nrun = \"[ $HOME = $SHED ] || exit 4; cat yarn > sliver\"\nreads = [\"yarn\"]\nwrites = [\"sliver\"]\n[environment]\nvars = [\"SHED\"]\n");
+    let textum = |words: &[&str]| tiny.textum_with(TEXTUM, words, &[("HOME", &there), ("SHED", &there)]);
+    textum(&["run"]).expect(0);
+    textum(&["rebuild", "sliver"]).expect(0).says("not sealed: card: its command ended with exit status 4");
+}
+
+#[test]
+fn runs_are_found_by_what_their_stages_used() {
+    let tiny = Tiny::with("[stage.card]\nrun = \"cat yarn lib/carder > sliver\"\nreads = [\"yarn\"]\nwrites = [\"sliver\"]\n");
+    tiny.write("yarn", "y");
+    tiny.write("lib/carder", "1");
+    let first = textum(&tiny, &["run", "--format", "json"]).expect(0).json()["run"].clone();
+    tiny.write("yarn", "z");
+    std::fs::remove_file(tiny.path("lib/carder")).unwrap();
+    textum(&tiny, &["run"]).expect(1);
+    let found = |condition: &str| -> Vec<serde_json::Value> {
+        let runs = textum(&tiny, &["runs", "--where", condition, "--format", "json"]).expect(0).json();
+        runs.as_array().unwrap().iter().map(|r| r["run"].clone()).collect()
+    };
+    assert_eq!(found("undeclared contains 'lib/carder'"), [first]);
+    assert_eq!(found("undeclared contains 'nothing'").len(), 0);
+    textum(&tiny, &["runs", "--group-by", "undeclared"]).expect(0).says("lib/carder");
+    textum(&tiny, &["runs", "--columns", "undeclared"]).expect(2).warns("--where 'undeclared = …'");
+    textum(&tiny, &["runs", "--where", "used.numpy = 1"]).expect(2).warns("no run has a parameter or metric `used.numpy`");
+}

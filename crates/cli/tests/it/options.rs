@@ -12,7 +12,7 @@ fn tables_have_other_forms_and_colour_only_where_asked_for() {
     textum(&tiny, &["run", "--label", "first, with comma"]).expect(0);
     textum(&tiny, &["run", "--set", "count.from=3"]).expect(0);
     let csv = textum(&tiny, &["runs", "--format", "csv"]).expect(0).out;
-    assert!(csv.starts_with("run,started,state,seconds,label,sweep,count.from"), "{csv}");
+    assert!(csv.starts_with("run,started,state,seconds,label,sweep,by,count.from"), "{csv}");
     assert!(csv.contains("\"first, with comma\""), "{csv}");
     textum(&tiny, &["runs", "--format", "md"]).expect(0).says("| --- |");
     textum(&tiny, &["runs"]).expect(0).says("same in all: count.unit m").says("3 *");

@@ -39,3 +39,16 @@ fn a_sandbox_leaves_the_tree_alone_and_shares_results() {
     let plan = textum(&tiny, &["plan", "--set", "count.from=2", "--format", "json"]).expect(0).json();
     assert_eq!(plan["stages"][1]["action"], "reuse");
 }
+
+/// The time zone lies outside the project, where a sealed stage may read it: such a stage is sealed when it is rebuilt.
+#[test]
+fn the_time_zone_keeps_no_rebuild_from_being_sealed() {
+    let tiny = Tiny::with(
+        "[stage.tell]\nrun = \"env -u TZ date -r yarn +%Z > zone; cat /etc/localtime > /dev/null || true\"\nreads = [\"yarn\"]\nwrites = [\"zone\"]\n",
+    );
+    tiny.write("yarn", "wool\n");
+    textum(&tiny, &["run"]).expect(0);
+    let rebuilt = textum(&tiny, &["rebuild", "last", "--format", "json"]).expect(0).json();
+    let stage = &rebuilt["stages"][0];
+    assert_eq!((&stage["unsealed"], &stage["sealed"]), (&serde_json::Value::Null, &true.into()), "{stage}");
+}

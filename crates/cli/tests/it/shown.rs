@@ -215,6 +215,37 @@ fn gates_and_damage() {
 
 /// A run's own log: what happened in it, in order, each with its time; what a stage printed stays apart.
 #[test]
+fn what_is_published_used_and_taken_back() {
+    let tiny = crate::publishing::shed();
+    let mut text = story(
+        &tiny,
+        &[
+            &["registry"],
+            &["publish", "stops"],
+            &["alias", "stops@1", "live"],
+            &["publish", "stops"],
+            &["run", "-q", "--set", "fit.rate=3", "--set", "fit.auc=0.9"],
+            &["publish", "stops"],
+            &["registry", "list"],
+            &["registry", "show", "stops"],
+            &["registry", "show", "stops@2"],
+            &["alias", "stops@2", "live", "--only-if", "@1"],
+            &["fetch", "stops@live", "-o", "out", "--check"],
+            &["impact", "rows@1"],
+            &["alias", "stops@1", "live"],
+            &["retire", "stops@2", "--because", "its lint was wrong"],
+            &["registry", "history"],
+            &["registry", "check"],
+            &["alias", "stops@2", "live"],
+            &["snippet", "stops@live"],
+        ],
+    );
+    // The digest of the interpreter's list, and which packages it has, are the machine's.
+    text = text.lines().filter(|line| !line.trim_start().starts_with("uses ")).map(|line| format!("{line}\n")).collect();
+    shown(&tiny, "what_is_published_used_and_taken_back", text);
+}
+
+#[test]
 fn the_log_of_a_run_says_what_happened_and_when() {
     let tiny = two_stages();
     textum(&tiny, &["run"]).expect(0);

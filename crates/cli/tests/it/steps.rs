@@ -218,3 +218,63 @@ fn a_checkpoint_that_cannot_be_stored_is_not_said_to_be() {
     assert!(!tiny.has("told"), "nobody was told that it is stored: {}", failed.err);
     textum(&tiny, &["verify", "--deep"]).expect(0);
 }
+
+/// A run with a branch from its second checkpoint, whose file of the first lesson is needed by the training alone.
+fn branched(checkpoint: &str) -> Tiny {
+    let tiny = Tiny::with(
+        "[params]\nfit = { steps = 4 }\n[stage.prepare]\nrun = \"cp raw first\"\nreads = [\"raw\"]\nwrites = [\"first\"]\n\
+         [stage.fit]\nrun = \"sh fit.sh {fit.steps}\"\nreads = [\"fit.sh\", \"first\"]\nparams = [\"fit\"]\nwrites = [\"model.txt\"]\n\
+         checkpoints = \"ck\"\n",
+    );
+    tiny.write("raw", "wool");
+    tiny.write(
+        "fit.sh",
+        format!(
+            "s=0; [ -n \"$TEXTUM_FROM\" ] && s=$(head -1 $TEXTUM_FROM/state)\nmkdir -p ck\n\
+             while [ $s -lt $1 ]; do s=$((s+1)); {checkpoint}\n\
+             \"$TEXTUM_PROGRAM\" emit --step $s loss=$s --checkpoint || exit 9; done\n\
+             [ \"$1\" = 4 ] && exit 3; cat ck/state first > model.txt\n"
+        ),
+    );
+    // The training itself fails after its last checkpoint: what is needed of it is there all the same.
+    textum(&tiny, &["run"]).expect(1);
+    textum(&tiny, &["run", "--from", "last#2", "--set", "fit.steps=6"]).expect(0);
+    tiny
+}
+
+#[test]
+fn a_rebuild_from_scratch_repeats_the_training_up_to_the_checkpoint() {
+    let tiny = branched("echo $s > ck/state; echo $s >> /dev/null");
+    let plain = textum(&tiny, &["rebuild", "model.txt", "--format", "json"]).expect(0).json();
+    let names = |json: &serde_json::Value| -> Vec<String> {
+        json["stages"].as_array().unwrap().iter().map(|s| s["stage"].as_str().unwrap().to_string()).collect()
+    };
+    assert_eq!(names(&plain), ["prepare", "fit"]);
+    assert_eq!((&plain["began_at"][0]["kind"], &plain["began_at"][0]["step"]), (&"checkpoint".into(), &2.into()));
+    let whole = textum(&tiny, &["rebuild", "model.txt", "--from-scratch", "--format", "json"]).expect(0).json();
+    assert_eq!((names(&whole), &whole["began_at"]), (["prepare", "fit", "fit"].map(String::from).to_vec(), &serde_json::json!([])));
+    let training = &whole["stages"][1];
+    assert_eq!((&training["checkpoints"], &training["verdict"]), (&serde_json::json!([2]), &"identical".into()));
+    assert_eq!(training["writes"][0]["path"], "ck");
+    textum(&tiny, &["rebuild", "model.txt", "--from-scratch"]).expect(0).says("fit #2").says("identical");
+    // What the training leaves in the store is nothing: the run's checkpoints are those that it had.
+    let steps = textum(&tiny, &["runs", "--steps", "last~1", "--format", "json"]).expect(0).json();
+    assert_eq!(steps["stages"][0]["steps"].as_array().unwrap().len(), 4);
+}
+
+#[test]
+fn a_training_that_does_not_repeat_itself_is_told_by_its_checkpoint() {
+    // Another line each time: it reaches the model only from scratch.
+    let tiny = branched("{ echo $s; [ $s -le 2 ] && cat /proc/sys/kernel/random/uuid || sed 1d ck/state; } > new; mv new ck/state");
+    let told = textum(&tiny, &["rebuild", "model.txt", "--from-scratch", "--format", "json"]).expect(0).json();
+    let verdicts = (&told["stages"][1]["verdict"], &told["verdict"]);
+    assert_eq!(verdicts, (&"different".into(), &"equivalent".into()), "other bytes, the same loss");
+    textum(&tiny, &["rebuild", "model.txt"]).expect(0).says("identical").says("--from-scratch does");
+    // One that does not come to its checkpoint any more: said, and what goes on from it is not made up.
+    let tiny = branched("echo $s > ck/state; [ -e ../../../halt ] && exit 5");
+    tiny.write(".textum/halt", "");
+    let told = textum(&tiny, &["rebuild", "model.txt", "--from-scratch", "--format", "json"]).expect(1).json();
+    let reason = |at: usize| told["stages"][at]["reason"].as_str().unwrap().to_string();
+    assert!(reason(1).contains("exit status 5, before it had made the checkpoint #2"), "{}", reason(1));
+    assert!(reason(2).contains("could not be made again"), "{}", reason(2));
+}

@@ -138,6 +138,11 @@ pub fn change_between(project: &Project, old: &DataRef, new: &DataRef, most: Opt
     {
         return Ok(Some(change));
     }
+    // To tell in short how two versions differ is not worth fetching them.
+    let is_here = |side: &DataRef| Ok::<_, DataError>(side.file.is_some() || project.store.contains(&side.content.digest)?);
+    if project.store.has_source() && !(is_here(old)? && is_here(new)?) {
+        return Ok(None);
+    }
     if most.is_some_and(|most| old.is_table() && old.content.size + new.content.size > most) {
         return Ok(None);
     }

@@ -86,11 +86,25 @@ pub struct Follower {
     pub earlier: Vec<Event>,
     folder: PathBuf,
     seen: usize,
+    /// Of a copy of a run elsewhere: brings it up to date, and tells whether that run is still at work.
+    refresh: Option<Refresh>,
 }
+
+/// Brings a copy up to date; whether what it is of is still at work.
+pub type Refresh = Box<dyn FnMut() -> bool + Send>;
 
 impl Follower {
     /// Begins to follow a run at work; `None` when there is none of this id.
     pub fn new(runs: &Path, run: &str) -> Option<Follower> {
+        Follower::of(runs, run, None)
+    }
+
+    /// Begins to follow a copy of a run that is at work elsewhere.
+    pub fn of_copy(runs: &Path, run: &str, refresh: Refresh) -> Option<Follower> {
+        Follower::of(runs, run, Some(refresh))
+    }
+
+    fn of(runs: &Path, run: &str, refresh: Option<Refresh>) -> Option<Follower> {
         let view = live_view(runs, run)?;
         let mut follower = Follower {
             runs: runs.to_path_buf(),
@@ -104,6 +118,7 @@ impl Follower {
             earlier: view.events.clone(),
             folder: view.folder.clone(),
             seen: 0,
+            refresh,
         };
         follower.take(view);
         Some(follower)
@@ -123,7 +138,10 @@ impl Follower {
     /// Looks again; gives what has happened since the last look.
     pub fn look(&mut self) -> Vec<Event> {
         let before = self.seen;
-        self.at_work = is_at_work(&self.runs, &self.run);
+        self.at_work = match &mut self.refresh {
+            Some(refresh) => refresh(),
+            None => is_at_work(&self.runs, &self.run),
+        };
         let Some(view) = live_view(&self.runs, &self.run) else { return Vec::new() };
         let new = view.events.get(before..).unwrap_or_default().to_vec();
         self.take(view);

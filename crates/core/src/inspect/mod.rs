@@ -4,3 +4,4 @@ pub mod comparison;
 pub mod curve;
 pub mod follow;
 pub mod lineage;
+pub mod provenance;

@@ -185,7 +185,7 @@ fn told_with(
         }
         let at = PathContent { path: path.clone(), content: file.content() };
         let dataset = if by.is_empty() { project.dataset_of(path).map(str::to_string) } else { None };
-        reads.push(Read { at, by, dataset, for_all: false, params: false, hold: StorageMode::Store });
+        reads.push(Read { at, by, dataset, published: None, for_all: false, params: false, hold: StorageMode::Store });
     }
     let same = Inputs { reads: receipt.inputs.reads.clone(), ..inputs.clone() };
     let kept_all = receipt.inputs.reads.iter().all(|(path, read)| inputs.reads.get(path) == Some(read));

@@ -46,3 +46,8 @@ pub fn in_git(folder: &Path) -> bool {
 pub fn git_says(folder: &Path, words: &[&str]) -> bool {
     git(folder, words).is_some()
 }
+
+/// A setting of git's, as it holds in a folder; `~/` in it stands for the home folder.
+pub fn git_setting(folder: &Path, name: &str) -> Option<String> {
+    git(folder, &["config", "--type=path", "--get", name]).filter(|value| !value.is_empty())
+}

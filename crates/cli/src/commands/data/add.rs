@@ -1,8 +1,9 @@
 //! `textum data add`.
 
-use std::path::{Component, Path, PathBuf};
+use std::path::{Path, PathBuf};
 
 use clap::Args;
+use textum_base::without_dots;
 use textum_core::data::{Declaration, add, record_datasets};
 use textum_core::fsio::IoError;
 use textum_core::project::workspace::{Project, Workspace};
@@ -37,19 +38,6 @@ pub struct AddArgs {
     about: Option<String>,
 }
 
-/// The path without `.` and `..`, nothing on the disk being asked.
-fn tidy(path: &Path) -> PathBuf {
-    let mut out = PathBuf::new();
-    for part in path.components() {
-        match part {
-            Component::ParentDir => drop(out.pop()),
-            Component::CurDir => {}
-            other => out.push(other),
-        }
-    }
-    out
-}
-
 fn name_of(path: &Path) -> String {
     let stem = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
     let stem = stem.split('.').next().unwrap_or_default();
@@ -59,7 +47,7 @@ fn name_of(path: &Path) -> String {
 /// The path as the manifest has it.
 fn declared_path(root: &Path, global: &Global, given: &Path, reference: bool) -> Result<String, Failure> {
     let folder = std::fs::canonicalize(here(global)).map_err(IoError::of("open the folder", &here(global)))?;
-    let full = tidy(&folder.join(given));
+    let full = without_dots(&folder.join(given));
     if full.symlink_metadata().is_err() {
         return Err(Failure::new(NOT_THERE, format!("there is nothing at {}", full.display()), "check the path"));
     }

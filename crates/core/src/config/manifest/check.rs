@@ -6,7 +6,7 @@ use std::ops::Range;
 use super::document::{Document, Step};
 use super::form::{EnvironmentUse, HoldForm, ManifestForm, PackagesForm, RunForm, StageForm};
 use super::paths::{advice, parse_bytes};
-use super::{Better, Command, DatasetDecl, Diagnostic, EnvironmentDecl, GateDecl, Needs, Packages, Params, StageDecl};
+use super::{Better, Command, DatasetDecl, Diagnostic, EnvironmentDecl, GateDecl, ModelDecl, Needs, Packages, Params, StageDecl};
 use textum_base::{DeclaredPath, PathFault, ProjectPath, SourcePath, StorageMode, is_within, overlap};
 
 /// The manifest's parts once read, with whatever mistakes were met.
@@ -14,7 +14,7 @@ pub struct Checked {
     pub data: Vec<DatasetDecl>,
     pub stages: Vec<StageDecl>,
     pub environment: EnvironmentDecl,
-    pub models: Vec<(String, Vec<ProjectPath>)>,
+    pub models: Vec<ModelDecl>,
     pub gates: Vec<GateDecl>,
     pub mistakes: Vec<Diagnostic>,
 }
@@ -44,7 +44,7 @@ pub fn check(form: &ManifestForm, params: &Params, all_params: bool, document: &
     for name in form.metric.keys() {
         checker.name("metric", name, "._-/");
     }
-    let models = form.model.iter().map(|(name, model)| (name.clone(), checker.model(name, &model.files, &stages))).collect();
+    let models = form.model.iter().map(|(name, model)| checker.model(name, model, &stages)).collect();
     let gates = form.gate.iter().enumerate().filter_map(|(i, gate)| checker.gate(i, gate, &stages, &data)).collect();
     Checked { data, stages, environment, models, gates, mistakes: checker.mistakes }
 }
@@ -54,7 +54,7 @@ impl Checker<'_, '_> {
         self.document.place(steps)
     }
 
-    fn name(&mut self, kind: &str, name: &str, also: &str) {
+    pub(super) fn name(&mut self, kind: &str, name: &str, also: &str) {
         let fine = |c: char| c.is_ascii_alphanumeric() || also.contains(c);
         let starts_well = name.starts_with(|c: char| c.is_ascii_alphanumeric());
         if !starts_well || !name.chars().all(fine) {
@@ -158,28 +158,8 @@ impl Checker<'_, '_> {
                 self.mistakes.push(Diagnostic::new(span, title, "empty, or named twice", "name each column of the key once"));
             }
             let (about, key) = (data.about.clone(), data.key.clone());
-            found.push(DatasetDecl { name: name.clone(), path, about, key, hold });
-        }
-        found
-    }
-
-    /// A model is made of outputs: anything else would not be a result that can be traced.
-    fn model(&mut self, name: &str, files: &[String], stages: &[StageDecl]) -> Vec<ProjectPath> {
-        self.name("model", name, "-_");
-        let mut found = Vec::new();
-        for (i, text) in files.iter().enumerate() {
-            let steps = [Step::Key("model"), Step::Key(name), Step::Key("files"), Step::At(i)];
-            let Some(path) = self.path(text, &steps) else { continue };
-            if !stages.iter().flat_map(StageDecl::outputs).any(|o| overlap(o, &path)) {
-                let outputs = stages.iter().flat_map(StageDecl::outputs).map(|o| &**o);
-                let help = match super::nearest(&path, outputs) {
-                    Some(near) => format!("did you mean `{near}`?"),
-                    None => "name files that a stage has among its `writes`".to_string(),
-                };
-                let title = format!("no stage writes `{path}`, which the model `{name}` names");
-                self.mistakes.push(Diagnostic::new(self.at(&steps), title, "this file", help));
-            }
-            found.push(path);
+            let from = data.from.as_deref().and_then(|text| self.published(name, text, hold));
+            found.push(DatasetDecl { name: name.clone(), path, about, key, from, hold });
         }
         found
     }
@@ -215,7 +195,14 @@ impl Checker<'_, '_> {
             self.mistakes.push(Diagnostic::new(span, "`keep` without an interpreter", "whose packages?", help));
         }
         let keep = declared.keep.is_some();
-        EnvironmentDecl { python: declared.python.clone(), packages, keep, vars: declared.vars.clone(), files }
+        EnvironmentDecl {
+            python: declared.python.clone(),
+            packages,
+            keep,
+            vars: declared.vars.clone(),
+            count_secrets: declared.count_secrets.unwrap_or(false),
+            files,
+        }
     }
 
     fn stage(&mut self, name: &str, form: &StageForm) -> StageDecl {

@@ -35,14 +35,85 @@ pub struct ManifestForm {
     /// What belongs together as a model. Pruning never drops it.
     #[serde(default)]
     pub model: IndexMap<String, ModelForm>,
+    /// Where several machines share content and receipts.
+    #[serde(default)]
+    pub depot: IndexMap<String, DepotForm>,
+    /// Where it is published what others may rely on.
+    #[serde(default)]
+    pub registry: RegistryForm,
+}
+
+/// Where it is published what others may rely on.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RegistryForm {
+    /// The depot whose registry it is; left out: the only depot, or the project itself if it has none.
+    pub depot: Option<String>,
+}
+
+/// A shared store: a folder or a place on a server.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct DepotForm {
+    /// Where it lies: a folder, s3://BUCKET/PATH, sftp://USER@HOST/PATH, webdav(s)://HOST/PATH, gs://BUCKET/PATH or
+    /// az://CONTAINER/PATH. No password: it is taken from the usual variables and files of the service.
+    pub url: Option<String>,
+    /// What its kind is to know beside that, such as `endpoint` and `region` of s3.
+    #[serde(default)]
+    pub options: IndexMap<String, OptionForm>,
+    /// `true`: runs at work tell it of themselves, so that they can be followed and stopped from elsewhere.
+    pub live: Option<bool>,
+}
+
+/// The value of an option.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum OptionForm {
+    /// Yes or no.
+    Flag(bool),
+    /// A number.
+    Number(i64),
+    /// A text.
+    Text(String),
+}
+
+impl OptionForm {
+    /// As a text.
+    pub fn text(&self) -> String {
+        match self {
+            OptionForm::Flag(flag) => flag.to_string(),
+            OptionForm::Number(number) => number.to_string(),
+            OptionForm::Text(text) => text.clone(),
+        }
+    }
 }
 
 /// A model and all that it needs to be used.
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ModelForm {
+    /// What it is for, in a sentence.
+    pub about: Option<String>,
+    /// The section of the registry that it is published in.
+    pub section: Option<String>,
     /// Outputs of stages.
     pub files: Vec<String>,
+    /// Files of the project that it takes to use them, such as the script that predicts.
+    #[serde(default)]
+    pub code: Vec<String>,
+    /// The command that predicts, given to `sh -c` where its files are: rows as CSV come in, predictions as CSV go out.
+    pub predict: Option<String>,
+    /// A table like those it predicts for: its columns become the input schema, a few of its rows the example.
+    pub input: Option<String>,
+    /// The column of that table that is predicted, and not taken in.
+    pub target: Option<String>,
+    /// So many rows are the example; 20 unless said.
+    pub rows: Option<u32>,
+    /// So long the command may take for the example; "1m" unless said.
+    pub time: Option<String>,
+    /// What must hold for it to be published, as in "auc >= 0.85 and auc >= live.auc - 0.005"; `live` is what that alias
+    /// names.
+    pub check: Option<String>,
 }
 
 /// What the project is.
@@ -70,6 +141,8 @@ pub struct DataForm {
     /// The columns that tell the rows of a table apart, for comparing versions row by row.
     #[serde(default)]
     pub key: Vec<String>,
+    /// A published version that it is: "registry:NAME@live" or "registry:NAME@3". Its files are brought to `path`, a folder.
+    pub from: Option<String>,
     /// How it is kept: "store" (unless said), or "reference": digests only, the bytes stay where they are.
     pub hold: Option<HoldForm>,
 }
@@ -99,6 +172,9 @@ pub struct EnvironmentForm {
     /// Environment variables that count, and are passed on to the stages.
     #[serde(default)]
     pub vars: Vec<String>,
+    /// `true`: variables among them whose names say that they hold a secret count too, by a keyed hash; else they are passed
+    /// on, and neither count nor stand anywhere.
+    pub count_secrets: Option<bool>,
     /// Files that count for every stage.
     #[serde(default)]
     pub files: Vec<String>,
@@ -139,6 +215,22 @@ pub struct ObserveForm {
     pub ignore: Vec<String>,
     /// "count": libraries and data of the system count too; else they are only recorded.
     pub system: Option<SystemForm>,
+    /// How results of other machines are held against this one, beside the project's own files: "content" (unless said),
+    /// "packages": packages by version, programs of the system not at all; "everything": nothing outside of the project.
+    pub trust: Option<TrustForm>,
+}
+
+/// How results of other machines are held against this one.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum TrustForm {
+    /// By content, as this machine's own.
+    #[default]
+    Content,
+    /// Packages and interpreters by version; programs and libraries of the system not at all.
+    Packages,
+    /// Nothing outside of the project.
+    Everything,
 }
 
 /// Whether files of the system count.

@@ -3,10 +3,13 @@
 mod adopt;
 mod check;
 mod command;
+mod depots;
 mod diagnostic;
 mod document;
+mod edit_depot;
 mod evaluate;
 mod form;
+mod models;
 mod param_files;
 mod params;
 mod paths;
@@ -21,10 +24,14 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 pub use adopt::add_reads;
+pub use depots::{DepotDecl, LOCAL_NAME, is_depot_name, is_inside};
 pub use diagnostic::{Diagnostic, ManifestError};
+pub use edit_depot::{add_depot, remove_depot};
 pub use evaluate::{DEFINITIONS, Evaluation, Judged};
-pub use form::manifest_schema;
+pub use form::{TrustForm as Trust, manifest_schema};
+pub use models::{ModelDecl, PREDICT_TIME};
 pub use params::{Params, SetError, nest, selects};
+pub use rules::parse_time;
 pub use substitute::{command_text, shell_word, substitute};
 pub use textum_base::{Better, MANIFEST_NAME, StorageMode, nearest};
 pub use textum_base::{is_within, overlap};
@@ -65,8 +72,12 @@ pub struct Manifest {
     pub metrics: Vec<(String, Better)>,
     /// Conditions on metrics, in the order of the text.
     pub gates: Vec<GateDecl>,
-    /// The outputs that belong together as a model, by its name.
-    pub models: Vec<(String, Vec<ProjectPath>)>,
+    /// What belongs together as a model.
+    pub models: Vec<ModelDecl>,
+    /// The depot whose registry it is published in, where that is said.
+    pub registry: Option<String>,
+    /// Where several machines share what they have, in the order of the text; with what `textum.local.toml` says.
+    pub depots: Vec<DepotDecl>,
 }
 
 /// A declared dataset.
@@ -80,6 +91,8 @@ pub struct DatasetDecl {
     pub about: Option<String>,
     /// The columns that tell its rows apart.
     pub key: Vec<String>,
+    /// The published version that it is: `NAME@live` or `NAME@3`.
+    pub from: Option<String>,
     /// How it is kept.
     pub hold: StorageMode,
 }
@@ -95,6 +108,8 @@ pub struct EnvironmentDecl {
     pub keep: bool,
     /// Variables that count and are passed on.
     pub vars: Vec<String>,
+    /// Whether those of them that hold a secret count.
+    pub count_secrets: bool,
     /// Files that count for every stage.
     pub files: Vec<ProjectPath>,
 }
@@ -118,6 +133,8 @@ pub struct ObserveDecl {
     pub ignore: Vec<String>,
     /// Whether libraries and data of the system count.
     pub count_system: bool,
+    /// How results of other machines are held against this one.
+    pub trust: Trust,
 }
 
 /// A command: what a stage runs.
@@ -220,7 +237,9 @@ impl Manifest {
             let source = std::io::Error::new(std::io::ErrorKind::InvalidData, format!("it is not UTF-8 text ({})", e.utf8_error()));
             IoError { action: "read", path: path.to_path_buf(), source }
         })?;
-        Ok(Manifest::parse(path, text)?)
+        let mut manifest = Manifest::parse(path, text)?;
+        manifest.depots = depots::with_local(manifest.depots, folder_of(path))?;
+        Ok(manifest)
     }
 
     /// Checks a manifest's text, cycles included. Nothing is looked at on the disk but the files of parameters that it
@@ -317,8 +336,12 @@ fn remove(table: &mut toml::Table, path: &[String]) {
     }
 }
 
+fn folder_of(path: &Path) -> &Path {
+    path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."))
+}
+
 fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, Vec<Diagnostic>> {
-    let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let folder = folder_of(path);
     let (mistakes, wrong) = shape::check_shape(&document.root, &manifest_schema());
     if !mistakes.is_empty() {
         return Err(with_mistakes_of_meaning(text, document, folder, mistakes, &wrong));
@@ -332,6 +355,9 @@ fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, V
     let mut checked = check::check(&form, &params, mistakes.is_empty(), document);
     mistakes.extend(param_files::kept_apart(&param_files, &checked, document));
     mistakes.append(&mut checked.mistakes);
+    let (depots, in_depots) = depots::depots(&form.depot, document, folder);
+    mistakes.extend(in_depots);
+    mistakes.extend(models::registry_depot(&form.registry, &depots, document));
     mistakes.extend(crate::config::graph::find_cycle(&checked.stages).map(|cycle| {
         let first = &cycle[0];
         let way: Vec<String> = cycle.iter().chain([first]).map(|s| format!("`{s}`")).collect();
@@ -364,10 +390,16 @@ fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, V
         params,
         param_files,
         environment: checked.environment,
-        observe: ObserveDecl { ignore: form.observe.ignore, count_system: form.observe.system == Some(form::SystemForm::Count) },
+        observe: ObserveDecl {
+            ignore: form.observe.ignore,
+            count_system: form.observe.system == Some(form::SystemForm::Count),
+            trust: form.observe.trust.unwrap_or_default(),
+        },
         stages: checked.stages,
         metrics,
         gates: checked.gates,
         models: checked.models,
+        registry: form.registry.depot,
+        depots,
     })
 }

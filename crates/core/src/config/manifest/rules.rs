@@ -29,7 +29,7 @@ pub fn parse_time(text: &str) -> Option<u64> {
 }
 
 impl Checker<'_, '_> {
-    fn bad_rule(&mut self, text: &str, span: std::ops::Range<usize>, e: RuleError) {
+    pub(super) fn bad_rule(&mut self, text: &str, span: std::ops::Range<usize>, e: RuleError) {
         let marked = text.get(e.at.clone()).filter(|m| !m.is_empty());
         let label = marked.map_or("at its end".to_string(), |m| format!("at `{m}`"));
         self.mistakes.push(Diagnostic::new(span, format!("the condition `{text}`: {}", e.what), label, e.help));

@@ -79,7 +79,7 @@ pub(super) fn compare(store: &Store, sides: &[Side]) -> Result<(Vec<CodeChange>,
         let last = found.iter().flatten().rev().find(|f| first.is_some_and(|first| first.0 != f.0));
         if let (Some(a), Some(b)) = (first, last) {
             let text = |f: &(Digest, ContentKind, u64)| -> Result<Option<String>, CompareError> {
-                if f.1 == ContentKind::Folder || f.2 > LARGE || !store.contains(&f.0)? {
+                if f.1 == ContentKind::Folder || f.2 > LARGE || !store.can_have(&f.0)? {
                     return Ok(None);
                 }
                 Ok(String::from_utf8(store.read(&f.0)?).ok())

@@ -145,28 +145,45 @@ fn direct(project: &Project, digest: &Digest, preferred: Option<&str>) -> Result
     Ok(of_role("read").map(|place| (Origin::Source { receipt: place.receipt, read: place.path.clone() }, place.path)))
 }
 
-/// A path of a run.
-fn in_run(store: &Store, run: &RunReceipt, path: &str, name: &str) -> Result<Target, TraceError> {
+/// Where a path of a run comes from.
+#[derive(Clone, Debug)]
+pub struct InRun {
+    /// What stands there.
+    pub content: Content,
+    /// Where it comes from.
+    pub origin: Origin,
+}
+
+/// What a run wrote to a path, or read there; none where it did neither.
+pub fn content_in_run(store: &Store, run: &RunReceipt, path: &str) -> Result<Option<InRun>, TraceError> {
     let path = path.trim_end_matches('/');
     for stage in &run.stages {
         let Some(digest) = stage.receipt else { continue };
         let receipt = StageReceipt::load(store, &digest)?;
-        if let Some(output) = receipt.outputs().find(|o| crate::config::manifest::is_within(path, &o.path)) {
-            let content = part(store, &output.content, &output.path, path)?;
-            if let Some(content) = content {
-                let origin = Origin::Written { receipt: digest, output: output.path.to_string() };
-                return Ok(Target { name: name.into(), path: Some(path.into()), digest: content.digest, origin });
-            }
+        if let Some(output) = receipt.outputs().find(|o| crate::config::manifest::is_within(path, &o.path))
+            && let Some(content) = part(store, &output.content, &output.path, path)?
+        {
+            return Ok(Some(InRun { content, origin: Origin::Written { receipt: digest, output: output.path.to_string() } }));
         }
         let read = receipt.reads.iter().find(|r| r.by.is_empty() && crate::config::manifest::is_within(path, &r.at.path));
         if let Some(read) = read
             && let Some(content) = part(store, &read.at.content, &read.at.path, path)?
         {
-            let origin = Origin::Source { receipt: digest, read: read.at.path.to_string() };
-            return Ok(Target { name: name.into(), path: Some(path.into()), digest: content.digest, origin });
+            return Ok(Some(InRun { content, origin: Origin::Source { receipt: digest, read: read.at.path.to_string() } }));
         }
     }
-    Err(TraceError::NoPath { run: run.run.clone(), path: path.into() })
+    Ok(None)
+}
+
+/// A path of a run.
+fn in_run(store: &Store, run: &RunReceipt, path: &str, name: &str) -> Result<Target, TraceError> {
+    let path = path.trim_end_matches('/');
+    match content_in_run(store, run, path)? {
+        Some(InRun { content, origin }) => {
+            Ok(Target { name: name.into(), path: Some(path.into()), digest: content.digest, origin })
+        }
+        None => Err(TraceError::NoPath { run: run.run.clone(), path: path.into() }),
+    }
 }
 
 fn part(store: &Store, content: &Content, at: &str, path: &str) -> Result<Option<Content>, StoreError> {

@@ -9,8 +9,10 @@ use super::observed::ObservedOf;
 use crate::config::manifest::{Needs, command_text};
 use crate::record::receipt::{
     BranchedFrom, CheckpointReceipt, Content, ContentKind, PathContent, STAGE_RECEIPT, StageReceipt, StageStart, StageState,
+    part_of_folder,
 };
 use crate::store::{Digest, Store};
+use textum_registry::{CARD_NAME, Card, LARGEST_CARD};
 
 /// What a node is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -30,6 +32,8 @@ pub enum NodeKind {
     Checkpoint,
     /// Files that a stage was seen to read and that belong together: a package, programs.
     Observed,
+    /// A published version, whose own receipts may lie elsewhere.
+    Published,
 }
 
 /// A node of a trace.
@@ -82,7 +86,7 @@ pub struct Edge {
     pub from: String,
     /// The node that it goes into.
     pub to: String,
-    /// `reads`, `writes`, `param`, `environment`, `observed`, or `checkpoint` from a checkpoint to what goes on from it.
+    /// `reads`, `writes`, `param`, `environment`, `observed`, `published`, or `checkpoint` from a checkpoint to what goes on from it.
     pub role: &'static str,
 }
 
@@ -241,6 +245,7 @@ impl Tracer<'_> {
                 writers.push(self.stage(by)?);
             }
             let from = self.content(&read.at, read.dataset.clone());
+            self.published(&read.at.content, &from);
             for writer in writers {
                 self.edge(&writer, &from, "writes");
             }
@@ -280,6 +285,31 @@ impl Tracer<'_> {
         });
         self.trace.receipts.push((digest, receipt));
         Ok(id)
+    }
+}
+
+impl Tracer<'_> {
+    /// What the card in a folder tells of the published version that it is: the run, and the data that it comes from.
+    fn published(&mut self, content: &Content, into: &str) {
+        if content.kind != ContentKind::Folder {
+            return;
+        }
+        let Ok(Some(part)) = part_of_folder(self.store, &content.digest, CARD_NAME) else { return };
+        let card = Some(part).filter(|p| p.size <= LARGEST_CARD).and_then(|p| Card::read(&self.store.read(&p.digest).ok()?));
+        let Some(card) = card else { return };
+        let id = format!("published:{}@{}", card.reference, short(&card.content));
+        for (name, data) in &card.bundle.data {
+            let version = data.version.map_or(name.clone(), |version| format!("{name}@{version}"));
+            let node = plain(format!("data:{version}@{}", short(&data.digest)), NodeKind::File, &version, data.digest);
+            let from = self.add(Node { size: Some(data.size), ..node });
+            self.edge(&from, &id, "reads");
+        }
+        let run = card.bundle.run.as_ref();
+        let node = plain(id, NodeKind::Published, &card.reference, card.content);
+        let by = run.map(|run| format!("run {} of {}, by {}", run.run, run.project, run.by));
+        let from =
+            self.add(Node { value: by, run: run.map(|run| run.run.clone()), started: run.map(|r| r.started.clone()), ..node });
+        self.edge(&from, into, "published");
     }
 }
 

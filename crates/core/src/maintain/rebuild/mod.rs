@@ -1,15 +1,16 @@
 //! Doing a past run again, from nothing but what its receipts say, and judging the result.
 
+mod chain;
 mod compare;
+mod sealing;
 mod stages;
+mod training;
 
-use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
-
-use serde::Serialize;
 use std::time::Instant;
 use textum_base::Identity;
 
+pub use chain::Beginning;
 pub use compare::{Difference, FirstDifference};
 pub use stages::{StageRebuild, reference_differs};
 
@@ -25,13 +26,13 @@ use crate::project::workspace::Project;
 use crate::record::ledger::LedgerError;
 use crate::record::receipt::{
     CountedEnvironment, DocumentError, ENVIRONMENT, EnvironmentRecord, ObservedInputs, PythonRecord, REBUILD_RECEIPT,
-    RebuildReceipt, ReceiptError, StageReceipt, StageState, StorageMode, Verdict, canonical,
+    RebuildReceipt, ReceiptError, StageReceipt, Verdict, canonical,
 };
 use crate::store::{Digest, StoreError};
 use stages::Rebuilder;
 
 /// How a rebuild is to go.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct RebuildOptions {
     /// Metrics that differ by no more than this, relatively, are equivalent.
     pub tolerance: f64,
@@ -41,6 +42,8 @@ pub struct RebuildOptions {
     pub echo: bool,
     /// Whether the environment that was recorded is made again, and the stages are executed in it.
     pub recorded_environment: bool,
+    /// Whether the training that made a checkpoint is repeated, where a stage went on from one.
+    pub from_scratch: bool,
     /// Who rebuilds, and where.
     pub by: Identity,
 }
@@ -71,39 +74,6 @@ pub struct RebuildOutcome {
     pub receipt: Digest,
     /// Seconds it took.
     pub seconds: f64,
-}
-
-/// Where a chain of stages began, other than at sources in the store.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
-#[serde(rename_all = "lowercase", tag = "kind")]
-pub enum Beginning {
-    /// A checkpoint: the training that made it was not repeated.
-    Checkpoint {
-        /// The stage that went on from it.
-        stage: String,
-        /// The checkpoint's run.
-        run: String,
-        /// Its step.
-        step: u64,
-    },
-    /// A reference, whose bytes are where they were.
-    Reference {
-        /// Its path.
-        path: String,
-    },
-}
-
-/// The beginnings of a chain.
-fn beginnings(chain: &[(Digest, StageReceipt)]) -> Vec<Beginning> {
-    let mut found = BTreeSet::new();
-    for (_, receipt) in chain {
-        if let Some(from) = &receipt.from {
-            found.insert(Beginning::Checkpoint { stage: receipt.inputs.stage.clone(), run: from.run.clone(), step: from.step });
-        }
-        let references = receipt.reads.iter().filter(|r| r.hold == StorageMode::Reference);
-        found.extend(references.map(|r| Beginning::Reference { path: r.at.path.to_string() }));
-    }
-    found.into_iter().collect()
 }
 
 /// Why nothing could be rebuilt.
@@ -204,9 +174,9 @@ pub fn rebuild(
 ) -> Result<RebuildOutcome, RebuildError> {
     let started = textum_base::clock::now();
     let clock = Instant::now();
-    let chain = trace(&project.store, target)?.receipts;
-    let wanted = wanted_of(target, &chain)?;
-    let chain: Vec<(Digest, StageReceipt)> = chain.into_iter().filter(|(_, r)| r.state == StageState::Done).collect();
+    let traced = trace(&project.store, target)?.receipts;
+    let wanted = chain::wanted_of(target, &traced)?;
+    let (chain, trainings) = chain::needed(&project.store, traced, &wanted, options.from_scratch)?;
     let run = match &target.origin {
         Origin::Run(run) => run.run.clone(),
         _ => chain.last().map(|(_, r)| r.run.clone()).unwrap_or_default(),
@@ -240,12 +210,16 @@ pub fn rebuild(
         environment: project.environment().ok(),
         folder: folder.dir.path(),
         done: Default::default(),
+        repeated: Default::default(),
         stages: Vec::new(),
         first: None,
         stored: Vec::new(),
     };
     for (digest, receipt) in &chain {
-        rebuilder.stage(*digest, receipt)?;
+        match trainings.get(digest) {
+            Some(steps) => rebuilder.training(*digest, receipt, steps)?,
+            None => rebuilder.stage(*digest, receipt)?,
+        }
     }
     let mut verdict = rebuilder.verdict_on(&wanted);
     if verdict == Verdict::Different && !matches!(target.origin, Origin::Run(_)) {
@@ -272,7 +246,7 @@ pub fn rebuild(
         stages,
         differences,
         environment,
-        began_at: beginnings(&chain),
+        began_at: chain::beginnings(&chain, options.from_scratch),
         first,
         stored,
         kept,
@@ -308,18 +282,6 @@ fn make_environment(
     project.variables.retain(|(name, _)| name != "VIRTUAL_ENV");
     project.variables.push(("VIRTUAL_ENV".to_string(), made.folder.display().to_string()));
     Ok(made)
-}
-
-/// The outputs that the verdict is on: stage receipt and path (all of its paths when `None`).
-fn wanted_of(target: &Target, chain: &[(Digest, StageReceipt)]) -> Result<Vec<(Digest, Option<String>)>, RebuildError> {
-    match &target.origin {
-        Origin::Source { .. } | Origin::Checkpoint(_) => Err(RebuildError::Source(target.name.clone())),
-        Origin::Written { receipt, output } => Ok(vec![(*receipt, Some(output.clone()))]),
-        Origin::Run(run) => {
-            let of_run: Vec<Digest> = run.stages.iter().filter_map(|s| s.receipt).collect();
-            Ok(chain.iter().filter(|(d, r)| of_run.contains(d) && r.state == StageState::Done).map(|(d, _)| (*d, None)).collect())
-        }
-    }
 }
 
 /// The environment that the rebuild has, asked of the interpreter that the receipts name, and how it

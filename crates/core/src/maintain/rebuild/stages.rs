@@ -7,18 +7,20 @@ use std::sync::{Arc, Mutex};
 use textum_base::{ProjectPath, SourcePath};
 
 use super::compare::{FirstDifference, difference, metrics_agree};
+use super::sealing::Sealing;
+use super::training::Keep;
 use super::{RebuildError, RebuildOptions};
 use crate::config::manifest::is_within;
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::{self, IoError, Standing, TreeDir};
-use crate::pipeline::exec::{Observer, Seal, StageContext, Task, can_seal, seal_of, tail};
+use crate::pipeline::exec::{KeepCheckpoint, Observer, Seal, StageContext, Task, tail};
 use crate::pipeline::executor::Executor;
 use crate::project::fingerprint::{EnvironmentNow, Scanner, Standstill};
 use crate::project::tree::write_new;
 use crate::project::workspace::Project;
 use crate::record::receipt::{
-    Content, ObservedHow, ObservedInputs, PathContent, Read, RebuiltStage, RebuiltWrite, StageReceipt, StageState, StorageMode,
-    Verdict,
+    CheckpointReceipt, Content, ObservedHow, ObservedInputs, PathContent, Read, RebuiltStage, RebuiltWrite, StageReceipt,
+    StageState, StorageMode, Verdict,
 };
 use crate::store::Digest;
 
@@ -37,9 +39,29 @@ pub struct StageRebuild {
     pub seconds: f64,
     /// Why it failed, and the last lines that it printed.
     pub failure: Option<(String, String)>,
+    /// Whether nothing but what is recorded could be read; none where it was not executed.
+    pub sealed: Option<bool>,
+    /// Why it was not sealed, if it was to be.
+    pub unsealed: Option<String>,
+    /// Of a training that was repeated: the steps whose checkpoints were made again.
+    pub steps: Vec<u64>,
 }
 
 impl StageRebuild {
+    pub(super) fn of(stage: String, receipt: Digest) -> StageRebuild {
+        StageRebuild {
+            stage,
+            receipt,
+            verdict: Verdict::Identical,
+            writes: Vec::new(),
+            seconds: 0.0,
+            failure: None,
+            sealed: None,
+            unsealed: None,
+            steps: Vec::new(),
+        }
+    }
+
     /// What the rebuild's receipt says of it.
     pub fn record(&self) -> RebuiltStage {
         RebuiltStage { stage: self.stage.clone(), receipt: self.receipt, verdict: self.verdict, writes: self.writes.clone() }
@@ -59,6 +81,8 @@ pub(super) struct Rebuilder<'a> {
     pub folder: &'a Path,
     /// The root that each receipt was rebuilt in; none where it failed.
     pub done: BTreeMap<Digest, Option<PathBuf>>,
+    /// The checkpoints that were made again: the folder that each stands in, by training and step.
+    pub repeated: BTreeMap<(Digest, u64), PathBuf>,
     pub stages: Vec<StageRebuild>,
     pub first: Option<FirstDifference>,
     /// Outputs that had been dropped from the store and came out as they were.
@@ -73,32 +97,98 @@ impl Rebuilder<'_> {
         }
         let name = receipt.inputs.stage.clone();
         let root = self.folder.join(format!("{:02}-{name}", self.done.len()));
-        let tree = TreeDir::create(&root)?;
-        let upstream_failed = receipt.reads.iter().flat_map(|r| &r.by).any(|by| !matches!(self.done.get(by), Some(Some(_))));
-        if upstream_failed {
-            self.failed(digest, receipt, "a stage that it reads from could not be rebuilt".into(), String::new());
+        if let Some(why) = self.cannot_begin(receipt)? {
+            self.failed(digest, receipt, why, String::new());
             return Ok(());
+        }
+        self.events.event(Event::StageStarted { stage: name, before: Some(receipt.seconds) });
+        let attempt = self.attempt_sealed(receipt, &root, None)?;
+        match attempt.rebuilt.state {
+            StageState::Stopped => return Err(RebuildError::Stopped),
+            StageState::Failed => {
+                self.failed(digest, receipt, attempt.rebuilt.reason.unwrap_or_default(), tail(&attempt.log, 4096))
+            }
+            StageState::Done => {
+                self.store_again(receipt, &attempt.rebuilt, &attempt.scanner)?;
+                self.judge(digest, receipt, &attempt.rebuilt, &root);
+            }
+        }
+        if let Some(stage) = self.stages.last_mut() {
+            (stage.sealed, stage.unsealed) = (attempt.sealed, attempt.unsealed);
+        }
+        Ok(())
+    }
+
+    /// Why a stage cannot be executed again, if it cannot.
+    pub(super) fn cannot_begin(&self, receipt: &StageReceipt) -> Result<Option<String>, RebuildError> {
+        if receipt.reads.iter().flat_map(|r| &r.by).any(|by| !matches!(self.done.get(by), Some(Some(_)))) {
+            return Ok(Some("a stage that it reads from could not be rebuilt".into()));
+        }
+        if let Some(from) = receipt.from.as_ref().filter(|_| self.options.from_scratch) {
+            let made = CheckpointReceipt::load(&self.project.store, &from.checkpoint)?;
+            if !self.repeated.contains_key(&(made.start, made.step)) {
+                return Ok(Some(format!("the checkpoint {}#{} that it goes on from could not be made again", from.run, from.step)));
+            }
         }
         for read in receipt.reads.iter().filter(|r| r.hold == StorageMode::Reference) {
             if let Some(why) = self.reference_changed(read)? {
-                self.failed(digest, receipt, why, String::new());
-                return Ok(());
+                return Ok(Some(why));
             }
         }
-        self.events.event(Event::StageStarted { stage: name.clone(), before: Some(receipt.seconds) });
+        Ok(None)
+    }
+
+    /// Executes a stage, sealed if that can be. One that does not succeed under a seal that it did not have when it was
+    /// recorded is executed once more without: a rebuild must not fail by what it adds.
+    pub(super) fn attempt_sealed(
+        &self,
+        receipt: &StageReceipt,
+        root: &Path,
+        checkpoints: Option<&Keep<'_>>,
+    ) -> Result<Attempt, RebuildError> {
+        let folder = self.folder.join(format!("{:02}-{}.task", self.done.len(), receipt.inputs.stage));
+        let seal = match self.sealing(receipt, root, &folder)? {
+            Sealing::Sealed(seal) => seal,
+            Sealing::NotNeeded => return self.attempt(receipt, root, &folder, None, checkpoints),
+            Sealing::Open(why) => {
+                let attempt = self.attempt(receipt, root, &folder, None, checkpoints)?;
+                return Ok(Attempt { sealed: Some(false), unsealed: Some(why), ..attempt });
+            }
+        };
+        let attempt = self.attempt(receipt, root, &folder, Some(seal), checkpoints)?;
+        let was_sealed = receipt.observed.as_ref().is_some_and(|o| o.sealed);
+        if attempt.rebuilt.state != StageState::Failed || was_sealed {
+            return Ok(Attempt { sealed: Some(true), ..attempt });
+        }
+        for path in [root, &folder] {
+            fsio::remove_any(path)?;
+        }
+        let open = self.attempt(receipt, root, &folder, None, checkpoints)?;
+        Ok(Attempt { sealed: Some(false), unsealed: attempt.rebuilt.reason, ..open })
+    }
+
+    /// Puts everything that a stage reads into `root`, and executes it there.
+    fn attempt(
+        &self,
+        receipt: &StageReceipt,
+        root: &Path,
+        folder: &Path,
+        seal: Option<Seal>,
+        checkpoints: Option<&Keep<'_>>,
+    ) -> Result<Attempt, RebuildError> {
+        let tree = TreeDir::create(root)?;
         for read in &receipt.reads {
             self.put_read(receipt, read, &tree)?;
         }
         self.put_observed(receipt, &tree)?;
-        if let (Some(from), Some(path)) = (&receipt.from, &receipt.inputs.checkpoints) {
-            write_new(&self.project.store, &from.content, &tree, path)?;
-        }
+        self.put_checkpoint(receipt, &tree)?;
         let references = receipt.reads.iter().filter(|r| r.hold == StorageMode::Reference).map(|r| r.at.path.clone()).collect();
-        let scanner = Arc::new(Scanner::open(&root, None).with_references(references));
+        let scanner = Arc::new(Scanner::open(root, None).with_references(references));
         let stage_context = StageContext {
             observer: self.observer.as_ref(),
             pool: None,
             writer: None,
+            keep: checkpoints.map(|keep| keep as &(dyn KeepCheckpoint + Sync)),
             place: self.place,
             variables: &self.project.variables,
             echo: self.options.echo,
@@ -107,21 +197,18 @@ impl Rebuilder<'_> {
             at_work: Mutex::default(),
             settled: Mutex::default(),
         };
-        let task = self.task(receipt, &scanner)?;
-        let log = task.folder.join("log");
+        let task = self.task(receipt, &scanner, folder.to_path_buf(), seal)?;
         let rebuilt = execute_cancellable(&stage_context, task, self.cancel)?;
-        match rebuilt.state {
-            StageState::Stopped => return Err(RebuildError::Stopped),
-            StageState::Failed => self.failed(digest, receipt, rebuilt.reason.unwrap_or_default(), tail(&log, 4096)),
-            StageState::Done => {
-                self.store_again(receipt, &rebuilt, &scanner)?;
-                self.judge(digest, receipt, &rebuilt, &root);
-            }
-        }
-        Ok(())
+        Ok(Attempt { rebuilt, log: folder.join("log"), scanner, sealed: None, unsealed: None })
     }
 
-    fn task(&self, receipt: &StageReceipt, scanner: &Arc<Scanner>) -> Result<Task, RebuildError> {
+    fn task(
+        &self,
+        receipt: &StageReceipt,
+        scanner: &Arc<Scanner>,
+        folder: PathBuf,
+        seal: Option<Seal>,
+    ) -> Result<Task, RebuildError> {
         let mut reads = receipt.reads.clone();
         let mut standing = BTreeMap::new();
         for read in &mut reads {
@@ -132,7 +219,6 @@ impl Rebuilder<'_> {
                 read.at.content = content;
             }
         }
-        let folder = self.folder.join(format!("{:02}-{}.task", self.done.len(), receipt.inputs.stage));
         Ok(Task {
             inputs: receipt.inputs.clone(),
             key: receipt.key,
@@ -151,18 +237,9 @@ impl Rebuilder<'_> {
             better: BTreeMap::new(),
             sandbox_of: Some(self.project.workspace.root().to_path_buf()),
             observe: receipt.observed.as_ref().is_some_and(|o| o.how == ObservedHow::Yes),
-            seal: self.seal(receipt, scanner.root(), &folder),
+            seal,
             folder,
         })
-    }
-
-    /// What the stage may do: only one that was sealed, or that read nothing elsewhere, can do with what is recorded.
-    fn seal(&self, receipt: &StageReceipt, root: &Path, folder: &Path) -> Option<Seal> {
-        let sealed = receipt.observed.as_ref().is_some_and(|o| o.sealed);
-        let environment = self.environment.as_ref().filter(|_| sealed && self.observer.is_some() && can_seal())?;
-        let references = receipt.reads.iter().filter(|r| r.hold == StorageMode::Reference);
-        let references = references.map(|r| self.project.workspace.root().join(&*r.at.path));
-        Some(seal_of(root, folder, references, environment, &self.project.variables))
     }
 
     /// Why a reference cannot be read as it was, if it cannot: its bytes are only where they were.
@@ -223,6 +300,18 @@ impl Rebuilder<'_> {
         Ok(())
     }
 
+    /// Puts the checkpoint that a stage goes on from at its place: as it was made again, or as recorded.
+    fn put_checkpoint(&self, receipt: &StageReceipt, tree: &TreeDir) -> Result<(), RebuildError> {
+        let (Some(from), Some(path)) = (&receipt.from, &receipt.inputs.checkpoints) else { return Ok(()) };
+        if self.options.from_scratch {
+            let made = CheckpointReceipt::load(&self.project.store, &from.checkpoint)?;
+            if let Some(at) = self.repeated.get(&(made.start, made.step)) {
+                return copy_tree_to(&TreeDir::open(at)?, &made.path, tree, path);
+            }
+        }
+        Ok(write_new(&self.project.store, &from.content, tree, path)?)
+    }
+
     /// Takes outputs that had been dropped back into the store, where they came out byte for byte.
     fn store_again(&mut self, recorded: &StageReceipt, rebuilt: &StageReceipt, scanner: &Scanner) -> Result<(), RebuildError> {
         let store = &self.project.store;
@@ -240,14 +329,14 @@ impl Rebuilder<'_> {
         Ok(writer.publish()?)
     }
 
-    fn failed(&mut self, digest: Digest, receipt: &StageReceipt, reason: String, last_lines: String) {
+    pub(super) fn failed(&mut self, digest: Digest, receipt: &StageReceipt, reason: String, last_lines: String) {
         let writes =
             receipt.outputs().map(|o| RebuiltWrite { path: o.path.clone(), recorded: o.content.digest, rebuilt: None }).collect();
         self.done.insert(digest, None);
         let stage = receipt.inputs.stage.clone();
         self.events.event(Event::Rebuilt { stage: stage.clone(), verdict: Verdict::Failed, seconds: 0.0 });
         let failure = Some((reason, last_lines));
-        self.stages.push(StageRebuild { stage, receipt: digest, verdict: Verdict::Failed, writes, seconds: 0.0, failure });
+        self.stages.push(StageRebuild { verdict: Verdict::Failed, writes, failure, ..StageRebuild::of(stage, digest) });
     }
 
     fn judge(&mut self, digest: Digest, recorded: &StageReceipt, rebuilt: &StageReceipt, root: &Path) {
@@ -281,7 +370,7 @@ impl Rebuilder<'_> {
         };
         self.done.insert(digest, Some(root.to_path_buf()));
         self.events.event(Event::Rebuilt { stage: stage.clone(), verdict, seconds: rebuilt.seconds });
-        self.stages.push(StageRebuild { stage, receipt: digest, verdict, writes, seconds: rebuilt.seconds, failure: None });
+        self.stages.push(StageRebuild { verdict, writes, seconds: rebuilt.seconds, ..StageRebuild::of(stage, digest) });
     }
 
     /// The verdict on the outputs asked for: identical bytes decide; else the worst of their stages.
@@ -321,6 +410,17 @@ impl Rebuilder<'_> {
     }
 }
 
+/// A stage as it was executed in a rebuild.
+pub(super) struct Attempt {
+    pub rebuilt: StageReceipt,
+    pub log: PathBuf,
+    pub scanner: Arc<Scanner>,
+    /// Whether nothing but what is recorded could be read; none where Textum does it itself.
+    pub sealed: Option<bool>,
+    /// Why it was not sealed, if it was to be.
+    pub unsealed: Option<String>,
+}
+
 /// What is said of a reference that is no longer what was recorded.
 pub fn reference_differs(recorded: &PathContent<SourcePath>, now: Option<&Content>) -> String {
     let (path, then) = (&recorded.path, recorded.content.digest.short());
@@ -351,20 +451,26 @@ fn execute_cancellable(stage_context: &StageContext<'_>, task: Task, cancel: &Ca
 }
 
 /// Copies what stands at a path below one folder to the same path below another, where nothing stands.
-fn copy_tree(from: &TreeDir, path: &ProjectPath, to: &TreeDir) -> Result<(), RebuildError> {
-    to.create_parent(path)?;
+pub(super) fn copy_tree(from: &TreeDir, path: &ProjectPath, to: &TreeDir) -> Result<(), RebuildError> {
+    copy_tree_to(from, path, to, path)
+}
+
+/// Copies what stands at a path below one folder to a path below another, where nothing stands.
+fn copy_tree_to(from: &TreeDir, path: &ProjectPath, to: &TreeDir, at: &ProjectPath) -> Result<(), RebuildError> {
+    to.create_parent(at)?;
     match from.standing(path)? {
         None | Some(Standing::Other) => {}
-        Some(Standing::File) => fsio::copy_file(&from.full(path), &to.full(path))?,
-        Some(Standing::Link) => to.create_link(&from.link_text(path)?.to_string_lossy(), path)?,
+        Some(Standing::File) => fsio::copy_file(&from.full(path), &to.full(at))?,
+        Some(Standing::Link) => to.create_link(&from.link_text(path)?.to_string_lossy(), at)?,
         Some(Standing::Folder) => {
-            to.create_folder(path)?;
+            to.create_folder(at)?;
             let folder = from.full(path);
             for entry in std::fs::read_dir(&folder).map_err(IoError::of("list the folder", &folder))? {
                 let entry = entry.map_err(IoError::of("list the folder", &folder))?;
                 // A name that cannot be recorded is nothing that a later stage was recorded to read.
-                if let Some(below) = entry.file_name().to_str().and_then(|name| path.join(name).ok()) {
-                    copy_tree(from, &below, to)?;
+                let below = |above: &ProjectPath| entry.file_name().to_str().and_then(|name| above.join(name).ok());
+                if let (Some(from_below), Some(to_below)) = (below(path), below(at)) {
+                    copy_tree_to(from, &from_below, to, &to_below)?;
                 }
             }
         }

@@ -55,10 +55,14 @@ pub enum RestoreError {
         near: Option<String>,
     },
     /// Some of the content is not in the store.
-    #[error("the content of {} is not in the store: {}", if missing.len() == 1 { "a path" } else { "some paths" }, missing.join(", "))]
+    #[error("the content of {} is not in the store{}: {}", if missing.len() == 1 { "a path" } else { "some paths" },
+        if looked.is_empty() { String::new() } else { format!(", nor in the depot{} {}", if looked.len() == 1 { "" } else { "s" }, looked.join(", ")) },
+        missing.join(", "))]
     Gone {
         /// The paths, each with its digest.
         missing: Vec<String>,
+        /// The depots that were asked.
+        looked: Vec<String>,
     },
     /// What is recorded as its path is none.
     #[error("{path:?} cannot be a path in a project: {fault}")]
@@ -225,13 +229,14 @@ impl Wanted {
         let code = self.code.iter().chain(&self.param_files).filter(|_| with_code);
         let mut missing = Vec::new();
         for (path, content) in self.data.iter().chain(code) {
-            if !project.store.contains(&content.digest)? {
+            if !project.store.can_have(&content.digest)? {
                 let dropped = project.ledger.dropped(&content.digest)?;
                 let dropped = dropped.map_or(String::new(), |at| format!(", dropped by a prune at {at}"));
                 missing.push(format!("{path} ({}{dropped})", content.digest.short()));
             }
         }
-        if missing.is_empty() { Ok(()) } else { Err(RestoreError::Gone { missing }) }
+        let looked = project.depots.declared().iter().map(|d| d.name.clone()).collect();
+        if missing.is_empty() { Ok(()) } else { Err(RestoreError::Gone { missing, looked }) }
     }
 }
 

@@ -2,8 +2,8 @@
 
 use crate::record::ledger::Ledger;
 use crate::record::receipt::{
-    CHECKPOINT_RECEIPT, CheckpointReceipt, DATA_RECEIPT, DataReceipt, REBUILD_RECEIPT, RUN_RECEIPT, RebuildReceipt, ReceiptError,
-    RunReceipt, STAGE_RECEIPT, StageReceipt, read_document,
+    CHECKPOINT_RECEIPT, CheckpointReceipt, DATA_RECEIPT, DataReceipt, PUBLISH_RECEIPT, PublishReceipt, REBUILD_RECEIPT,
+    RUN_RECEIPT, RebuildReceipt, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt, read_document,
 };
 use crate::store::{Digest, Store};
 
@@ -22,6 +22,8 @@ pub struct Inventory {
     pub checkpoints: Vec<(Digest, CheckpointReceipt)>,
     /// Of rebuilds.
     pub rebuilds: Vec<(Digest, RebuildReceipt)>,
+    /// Of what was published.
+    pub publications: Vec<(Digest, PublishReceipt)>,
 }
 
 impl Inventory {
@@ -35,6 +37,9 @@ impl Inventory {
                 STAGE_RECEIPT => all.stages.push((digest, StageReceipt::load(store, &digest)?)),
                 DATA_RECEIPT => all.data.push((digest, read_document(&digest, &bytes()?).map_err(ReceiptError::from)?)),
                 CHECKPOINT_RECEIPT => all.checkpoints.push((digest, CheckpointReceipt::load(store, &digest)?)),
+                PUBLISH_RECEIPT => {
+                    all.publications.push((digest, read_document(&digest, &bytes()?).map_err(ReceiptError::from)?));
+                }
                 REBUILD_RECEIPT => {
                     all.rebuilds.push((digest, read_document(&digest, &bytes()?).map_err(ReceiptError::from)?));
                 }

@@ -80,6 +80,7 @@ impl<'s> Live<'s> {
         all.data.iter().try_for_each(|(d, data)| each(data, &mut |r| keep(d, r)))?;
         all.checkpoints.iter().try_for_each(|(d, made)| each(made, &mut |r| keep(d, r)))?;
         all.stages.iter().try_for_each(|(d, stage)| each(stage, &mut |r| keep(d, r)))?;
+        all.publications.iter().try_for_each(|(d, published)| each(published, &mut |r| keep(d, r)))?;
         let observed: HashSet<Digest> = all.stages.iter().filter_map(|(_, s)| s.observed.as_ref()?.inputs).collect();
         for digest in &observed {
             self.observed(digest)?;

@@ -302,6 +302,7 @@ fn environment_now(project: &Project) -> Vec<Digest> {
 
 /// Finds out what can be dropped. Nothing is changed.
 pub fn plan_prune(project: &Project, all: &Inventory, options: &PruneOptions) -> Result<PrunePlan, UpkeepError> {
+    let _here = project.store.only_here();
     let mut plan = PrunePlan { at_work: has_runs(&project.workspace.runs_folder()), ..PrunePlan::default() };
     let kept = kept_runs(project, all, options, &mut plan)?;
     let mut judge = Judge {
@@ -322,7 +323,7 @@ pub fn plan_prune(project: &Project, all: &Inventory, options: &PruneOptions) ->
     }
     let is_read = |key: &Digest, path: &str| read.get(key).is_some_and(|paths| paths.iter().any(|at| overlap(at, path)));
     let mut given_up: HashSet<(Digest, ProjectPath)> = HashSet::new();
-    let models: Vec<&ProjectPath> = project.manifest.models.iter().flat_map(|(_, files)| files).collect();
+    let models: Vec<&ProjectPath> = project.manifest.models.iter().flat_map(|model| &model.files).collect();
     for (digest, receipt) in all.stages.iter().filter(|(d, r)| r.state == StageState::Done && !kept.contains(d)) {
         for output in &receipt.writes {
             if !project.store.contains(&output.content.digest)? {

@@ -117,6 +117,7 @@ impl Counter<'_> {
 
 /// Counts what the store holds.
 pub fn stats(project: &Project, all: &Inventory, most: usize) -> Result<Stats, UpkeepError> {
+    let _here = project.store.only_here();
     let mut counter = Counter {
         project,
         stats: Stats { packs: project.store.packs()?.len() as u64, ..Stats::default() },

@@ -48,6 +48,8 @@ pub struct VerifyReport {
     pub versions: usize,
     /// Outputs that were dropped to make room; they can be rebuilt.
     pub dropped: usize,
+    /// Contents that are not here, and that depots have.
+    pub elsewhere: usize,
     /// Receipts that were lost, and whose loss somebody has acknowledged.
     pub lost: usize,
     /// Whether every stored byte was read.
@@ -81,18 +83,21 @@ pub enum VerifyError {
     Exec(#[from] Box<ExecError>),
 }
 
+/// Whether somebody else has a content that is not here, so that it can be had when it is needed.
+pub type Elsewhere<'e> = &'e (dyn Fn(&Digest) -> bool + Sync);
+
 /// Looks at a project's store and ledger; with `deep` at every stored byte.
-pub fn verify(workspace: &Workspace, deep: bool) -> Result<VerifyReport, VerifyError> {
+pub fn verify(workspace: &Workspace, deep: bool, elsewhere: Elsewhere<'_>) -> Result<VerifyReport, VerifyError> {
     let store = Store::open(&workspace.store_folder());
-    look(workspace, &store, deep, &[])
+    look(workspace, &store, deep, &[], elsewhere)
 }
 
 /// Mends what can be mended, and then looks. What is derived is made anew, of damaged packs what is whole is
 /// kept, and content that was lost is taken anew from the working tree where it is still there.
-pub fn repair(workspace: &Workspace, by: &Identity) -> Result<VerifyReport, VerifyError> {
+pub fn repair(workspace: &Workspace, by: &Identity, elsewhere: Elsewhere<'_>) -> Result<VerifyReport, VerifyError> {
     let store = Store::open(&workspace.store_folder());
     let repaired = repair::repair(workspace, &store, by)?;
-    look(workspace, &store, true, &repaired)
+    look(workspace, &store, true, &repaired, elsewhere)
 }
 
 /// Takes the loss of receipts for known: it is not told of any more. Gives how many those are.
@@ -104,7 +109,13 @@ pub fn acknowledge(workspace: &Workspace, by: &Identity) -> Result<usize, Verify
     losses::find(&at_work, &store, &documents, ledger.as_ref())?.record(&store, by, true)
 }
 
-fn look(workspace: &Workspace, store: &Store, deep: bool, repaired: &[String]) -> Result<VerifyReport, VerifyError> {
+fn look(
+    workspace: &Workspace,
+    store: &Store,
+    deep: bool,
+    repaired: &[String],
+    elsewhere: Elsewhere<'_>,
+) -> Result<VerifyReport, VerifyError> {
     let mut report = VerifyReport { deep, repaired: repaired.to_vec(), ..VerifyReport::default() };
     // Others may add to the store meanwhile; nothing of it goes away.
     let _steady = match store.folder().exists().then(|| store.steady()).transpose() {
@@ -143,9 +154,10 @@ fn look(workspace: &Workspace, store: &Store, deep: bool, repaired: &[String]) -
         Err(LedgerError::Store(_) | LedgerError::Receipt(_)) => None,
         Err(e) => return Err(e.into()),
     };
-    let mut checker = Checker::new(store, &documents, hurt);
+    let mut checker = Checker::new(store, &documents, hurt, elsewhere);
     checker.all();
     (report.runs, report.versions, report.dropped) = (checker.runs, checker.versions.len(), checker.dropped_met);
+    report.elsewhere = checker.elsewhere_met;
     checker.finish(&mut report);
     losses::find(&at_work, store, &documents, ledger.as_ref())?.tell(&mut report);
     if let Some(ledger) = ledger {

@@ -4,11 +4,12 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use rayon::prelude::*;
 
+use super::Elsewhere;
 use super::{Problem, Touched, VerifyReport};
 use crate::record::receipt::{
     CHECKPOINT_RECEIPT, CheckpointReceipt, Content, ContentKind, DATA_RECEIPT, DataReceipt, Document, KeptEnvironment,
-    ObservedInputs, PRUNE_RECEIPT, PruneReceipt, RUN_RECEIPT, ReceiptError, Reference, Role, RunReceipt, STAGE_RECEIPT,
-    StageReceipt, StageStart, StorageMode, Target, read_document,
+    ObservedInputs, PRUNE_RECEIPT, PUBLISH_RECEIPT, PruneReceipt, PublishReceipt, RUN_RECEIPT, ReceiptError, Reference, Role,
+    RunReceipt, STAGE_RECEIPT, StageReceipt, StageStart, StorageMode, Target, read_document,
 };
 use crate::store::{Digest, Store, StoreError, parse_listing};
 
@@ -51,11 +52,19 @@ pub(super) struct Checker<'a> {
     /// Datasets and the contents of their versions: a version that got a note has several receipts.
     pub versions: HashSet<(String, Digest)>,
     pub dropped_met: usize,
+    /// Contents that are not here, and that somebody else has.
+    pub elsewhere_met: usize,
+    elsewhere: Elsewhere<'a>,
 }
 
 impl<'a> Checker<'a> {
     /// A checker of these documents; `hurt` is what of the store is known to be damaged.
-    pub fn new(store: &'a Store, documents: &'a BTreeMap<Digest, String>, hurt: HashSet<Digest>) -> Checker<'a> {
+    pub fn new(
+        store: &'a Store,
+        documents: &'a BTreeMap<Digest, String>,
+        hurt: HashSet<Digest>,
+        elsewhere: Elsewhere<'a>,
+    ) -> Checker<'a> {
         Checker {
             store,
             documents,
@@ -71,6 +80,8 @@ impl<'a> Checker<'a> {
             runs: 0,
             versions: HashSet::new(),
             dropped_met: 0,
+            elsewhere_met: 0,
+            elsewhere,
         }
     }
 
@@ -109,6 +120,15 @@ impl<'a> Checker<'a> {
                     Ok((run, stages)) => self.run(&run, stages),
                     Err(e) => self.lacks(e.to_string(), Touched::default()),
                 }
+            }
+        }
+        for digest in self.of_type(PUBLISH_RECEIPT) {
+            match self.document::<PublishReceipt>(&digest) {
+                Ok(published) => {
+                    let what = format!("a file that was published as {}", published.name);
+                    self.references(&published, &Touched::default(), &|_| what.clone());
+                }
+                Err(e) => self.lacks(e.to_string(), Touched::default()),
             }
         }
         for digest in self.of_type(CHECKPOINT_RECEIPT) {
@@ -297,6 +317,8 @@ impl<'a> Checker<'a> {
         };
         if whole {
             self.met.insert(*digest);
+        } else if parts.is_empty() && self.is_elsewhere(digest) {
+            // Not amiss: it comes when it is needed.
         } else if self.hurt.contains(digest) || parts.iter().any(|p| self.hurt.contains(&p.digest)) {
             self.lacking.push(Lacking { path: path.to_string(), digest: *digest });
             self.lacks(format!("{what} ({}) is damaged", digest.short()), touched);
@@ -307,13 +329,24 @@ impl<'a> Checker<'a> {
         whole
     }
 
+    /// Whether somebody else has what is not here.
+    fn is_elsewhere(&mut self, digest: &Digest) -> bool {
+        let found = (self.elsewhere)(digest);
+        if found {
+            self.elsewhere_met += 1;
+            self.met.insert(*digest);
+        }
+        found
+    }
+
     /// A content whose bytes may be somebody else's to keep.
     fn held(&mut self, path: &str, content: &Content, hold: StorageMode, what: &str, touched: Touched) {
         if hold == StorageMode::Store {
             return self.content(path, content, what, touched);
         }
         let is_folder = content.kind == ContentKind::Folder;
-        if is_folder && !self.met.contains(&content.digest) && self.store.listing(&content.digest).is_err() {
+        let is_missing = |checker: &Self| checker.store.listing(&content.digest).is_err();
+        if is_folder && !self.met.contains(&content.digest) && is_missing(self) && !self.is_elsewhere(&content.digest) {
             self.lacking.push(Lacking { path: path.to_string(), digest: content.digest });
             self.lacks(format!("the listing of {what} a reference, cannot be read"), touched);
         }

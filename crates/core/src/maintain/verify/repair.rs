@@ -41,7 +41,7 @@ pub(super) fn repair(workspace: &Workspace, store: &Store, by: &Identity) -> Res
     let at_work = losses::at_work(workspace);
     let documents = documents(store, &mut ignored);
     let lacking = {
-        let mut checker = Checker::new(store, &documents, HashSet::new());
+        let mut checker = Checker::new(store, &documents, HashSet::new(), &|_| false);
         checker.all();
         checker.lacking
     };
@@ -102,7 +102,7 @@ fn take_anew(workspace: &Workspace, store: &Store, lacking: &[Lacking]) -> Resul
 fn close_gaps(store: &Store, documents: &BTreeMap<Digest, String>) -> Result<Vec<String>, VerifyError> {
     let alone = store.alone()?;
     let mut dropping = GcPlan { entries: alone.without_all_pieces()?.into_iter().collect(), outlines: Vec::new() };
-    let mut checker = Checker::new(store, documents, HashSet::new());
+    let mut checker = Checker::new(store, documents, HashSet::new(), &|_| false);
     checker.all();
     let gone: HashSet<Digest> = checker.lacking.iter().map(|l| l.digest).collect();
     if !gone.is_empty() {

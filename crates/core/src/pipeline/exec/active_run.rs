@@ -23,7 +23,7 @@ use crate::config::graph::StageIndex;
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::TreeDir;
 use crate::pipeline::plan::{Action, Decision, HowMade, PlanContext, Recorded, Settled};
-use crate::project::tree::{Staged, TreeCleaner};
+use crate::project::tree::TreeCleaner;
 use crate::project::workspace::Project;
 use crate::record::receipt::{
     Content, DatasetState, Observed, ObservedHow, PathContent, RunReceipt, RunStageState, StageReceipt, StageState, canonical,
@@ -62,6 +62,8 @@ pub(super) struct ActiveRun<'a> {
     pub(super) todo: BTreeSet<StageIndex>,
     pub(super) settled: BTreeMap<StageIndex, Settled>,
     pub(super) done: BTreeMap<StageIndex, SettledStage>,
+    /// Outputs that were left out of the tree, by their stages.
+    pub(super) left: BTreeMap<StageIndex, Vec<PathContent>>,
     /// Decided to be executed, waiting for room on the machine.
     pub(super) waiting: Vec<Decision>,
     pub(super) running: BTreeSet<StageIndex>,
@@ -173,6 +175,10 @@ impl ActiveRun<'_> {
                 && !self.running.is_empty() | self.others_can_begin(stage)?
             {
                 continue;
+            }
+            if !self.left.is_empty() {
+                let seen_to_read = self.plan_context.learned_upstream(stage)?;
+                self.put_left_of(&seen_to_read)?;
             }
             let Some(mut decision) = self.decide(stage, common)? else { continue };
             self.take_on_trust(&mut decision, common)?;
@@ -386,12 +392,11 @@ impl ActiveRun<'_> {
         self.note_data(&decision.stage, &decision.reads);
         // Apart from the tree nothing is put in place before a stage reads it.
         if let (Some(recorded), None) = (&decision.result, &self.apart) {
-            let cleaner = self.cleaner();
-            let mut staged = Staged::new(&cleaner);
-            for output in &recorded.outputs {
-                staged.add(&output.path, &output.content)?;
+            if self.can_be_left(&recorded.outputs)? {
+                self.left.insert(decision.index, recorded.outputs.clone());
+            } else {
+                self.put(&recorded.outputs)?;
             }
-            staged.apply()?;
         }
         let index = decision.index;
         if let (Some(recorded), Some(apart), false) = (&decision.result, &self.apart, self.of_sweep()) {

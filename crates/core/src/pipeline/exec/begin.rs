@@ -43,7 +43,10 @@ impl ActiveRun<'_> {
                 apart.was_made(decision.index, sandbox);
                 scanner
             }
-            None => self.project.scanner.clone(),
+            None => {
+                self.put_left_for(decision)?;
+                self.project.scanner.clone()
+            }
         };
         let mut standing = match self.take_in_reads(decision, &scanner, common) {
             Ok(Ok(standing)) => standing,
@@ -153,10 +156,12 @@ impl ActiveRun<'_> {
     fn read(&self, path: &SourcePath, content: &Content) -> Read {
         let writers = self.project.graph.writers_of(path);
         let by = writers.iter().filter_map(|w| self.done.get(w)?.execution.as_ref().map(|e| e.receipt)).collect();
+        let dataset = self.project.dataset_of(path).filter(|_| writers.is_empty());
         Read {
             at: PathContent { path: path.clone(), content: content.clone() },
             by,
-            dataset: if writers.is_empty() { self.project.dataset_of(path).map(str::to_string) } else { None },
+            dataset: dataset.map(str::to_string),
+            published: dataset.and_then(|name| self.project.published.get(name).cloned()),
             for_all: self.project.manifest.environment.files.iter().any(|f| path == f),
             params: false,
             hold: self.project.hold_of(path),

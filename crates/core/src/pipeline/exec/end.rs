@@ -57,7 +57,7 @@ pub(super) fn nothing_to_do(
     let reason = gate_reason(&gates);
     let state = if reason.is_some() { RunState::Failed } else { RunState::Done };
     let seconds = clock.elapsed().as_secs_f64();
-    Ok(RunOutcome { run, recorded: false, state, stages, metrics, gates, reason, seconds, sandbox: None })
+    Ok(RunOutcome { run, recorded: false, state, stages, metrics, gates, reason, seconds, sandbox: None, left: Vec::new() })
 }
 
 /// A stage whose result was there already. Only one that has metrics needs its receipt.
@@ -70,6 +70,10 @@ pub(super) fn settled_by_record(project: &Project, decision: Decision, state: Ru
                 BTreeMap::new()
             },
             receipt: recorded.receipt,
+            elsewhere: match recorded.made.elsewhere {
+                true => project.ledger.run(&recorded.run)?.map(|run| (run.by, run.started)),
+                false => None,
+            },
             run: recorded.run,
             outputs: recorded.outputs,
             reason: None,
@@ -154,6 +158,7 @@ pub(super) fn end(
         reason: draft.reason.clone(),
         seconds: draft.seconds,
         sandbox: ended.apart.as_ref().map(|a| a.folder.clone()),
+        left: ended.left.into_values().flatten().map(|output| output.path).collect(),
     };
     Ok((outcome, draft, ended.live))
 }

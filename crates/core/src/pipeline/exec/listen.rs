@@ -236,8 +236,12 @@ impl<'b, 'a> Listener<'b, 'a> {
             return Ok(Err("a checkpoint was asked for, but the stage declares no `checkpoints`".into()));
         };
         let Some(writer) = self.stage_context.writer else {
-            // A rebuild makes the result, not the way to it.
-            return Ok(Ok(Digest::of(b"")));
+            // A rebuild makes the result; the way to it only where somebody keeps that.
+            let kept = self.stage_context.keep.map_or(Ok(false), |keep| keep.keep(step, path));
+            if let (Ok(true), None) = (&kept, &self.stopped) {
+                self.stopped = Some(("all checkpoints that are wanted of it are there".to_string(), Instant::now()));
+            }
+            return Ok(kept.map(|_| Digest::of(b"")));
         };
         let recorded = match self.task.scanner.record(path, writer) {
             // What stands there cannot be recorded, a pipe for example: that is the stage's to mend.

@@ -145,6 +145,7 @@ pub fn close_interrupted(project: &mut Project, events: &dyn EventSink) -> Resul
     for entry in entries.flatten() {
         let Ok(name) = entry.file_name().into_string() else { continue };
         if name.starts_with('.') {
+            sweep_unborn(&entry.path());
             continue;
         }
         // One that ends at this moment is nobody's to close.
@@ -161,6 +162,16 @@ pub fn close_interrupted(project: &mut Project, events: &dyn EventSink) -> Resul
         }
     }
     Ok(closed)
+}
+
+/// What a run that was killed before it began has left: nobody finds it, and nobody is about to begin by that name any more.
+fn sweep_unborn(folder: &Path) {
+    const OLD: i64 = 3600;
+    let modified = fs::metadata(folder).and_then(|m| m.modified()).ok().and_then(|m| jiff::Timestamp::try_from(m).ok());
+    let is_old = modified.is_some_and(|m| textum_base::clock::now().as_second() - m.as_second() > OLD);
+    if is_old && !FileLock::is_held(&folder.join(DRAFT)) {
+        let _ = fsio::remove_any(folder);
+    }
 }
 
 /// Ends the jobs that a run has left at work, whatever became of their environment.

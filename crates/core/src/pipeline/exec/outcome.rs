@@ -3,6 +3,8 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
+use textum_base::ProjectPath;
+
 use crate::record::receipt::{GateRecord, Metric, PathContent, RunStageState, RunState, StageReceipt, StageState};
 use crate::store::Digest;
 
@@ -38,6 +40,8 @@ pub struct Execution {
     pub undeclared: Vec<String>,
     /// What it printed, when it was executed in this run.
     pub log: Option<Digest>,
+    /// Of a result that another machine made: who and where, and when.
+    pub elsewhere: Option<(String, String)>,
 }
 
 impl Execution {
@@ -54,6 +58,7 @@ impl Execution {
             reason: receipt.reason,
             undeclared: receipt.undeclared,
             log: Some(receipt.log.digest),
+            elsewhere: None,
         }
     }
 }
@@ -79,4 +84,6 @@ pub struct RunOutcome {
     pub seconds: f64,
     /// The run's sandbox, if it worked in one: its outputs are there.
     pub sandbox: Option<PathBuf>,
+    /// Outputs that were not put into the tree, since no stage read them.
+    pub left: Vec<ProjectPath>,
 }

@@ -79,7 +79,8 @@ impl ActiveRun<'_> {
                 }
             };
             let at = PathContent { path, content };
-            reads.push(Read { at, by: Vec::new(), dataset: None, for_all: false, params: true, hold: StorageMode::Store });
+            let (by, hold) = (Vec::new(), StorageMode::Store);
+            reads.push(Read { at, by, dataset: None, published: None, for_all: false, params: true, hold });
         }
         Ok(Ok((reads, standing)))
     }

@@ -56,6 +56,8 @@ pub struct RunOptions {
     pub trust_old: bool,
     /// Whether to work in a fresh folder that holds only what is declared.
     pub sandbox: bool,
+    /// Whether outputs of results that are reused are put into the tree only if a stage that is executed reads them.
+    pub lazy: bool,
     /// The checkpoints that stages go on from.
     pub from: BTreeMap<StageIndex, BranchedFrom>,
     /// The run that it goes on with.
@@ -147,7 +149,7 @@ pub(super) fn begin(
     const TRIES: usize = 20;
     let mut tries = 0;
     loop {
-        let draft = draft(&new_run_id(&project.ledger, given)?);
+        let draft = draft(&new_run_id(&project.ledger, given, !project.manifest.depots.is_empty())?);
         match LiveRun::begin(&project.workspace.runs_folder(), &draft) {
             Err(ExecError::RunTaken(_)) if tries < TRIES => tries += 1,
             other => return other.map(|live| (draft, live)),
@@ -319,6 +321,7 @@ impl<'a> BegunRun<'a, '_> {
             order,
             settled: BTreeMap::new(),
             done: BTreeMap::new(),
+            left: BTreeMap::new(),
             waiting: Vec::new(),
             running: BTreeSet::new(),
             halted: false,
@@ -355,6 +358,7 @@ fn carry_out(
         observer: observer.as_ref(),
         pool: pool.map(|pool| (pool, &*project.store)),
         writer: Some(&writer),
+        keep: None,
         place: &place,
         variables: &project.variables,
         echo: options.echo,

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
-use textum_base::SourcePath;
+use textum_base::{ProjectPath, SourcePath};
 
 use super::ExecError;
 use super::echo::Echo;
@@ -76,12 +76,20 @@ impl Task {
     }
 }
 
+/// Keeps the checkpoints of a stage whose results are only looked at.
+pub trait KeepCheckpoint {
+    /// Is told of a checkpoint that stands at `path` now; whether the stage need not go on.
+    fn keep(&self, step: u64, path: &ProjectPath) -> Result<bool, String>;
+}
+
 /// What all executions of a run have in common.
 pub struct StageContext<'a> {
     /// What sandboxes share, and the store that it comes from.
     pub pool: Option<(&'a Pool, &'a Store)>,
     /// Takes results into the store; without it they are only looked at.
     pub writer: Option<&'a Writer<'a>>,
+    /// Without a writer: keeps the checkpoints of the stage.
+    pub keep: Option<&'a (dyn KeepCheckpoint + Sync)>,
     /// What stages are observed with, if they can be.
     pub observer: Option<&'a Observer>,
     /// Where commands are executed.
@@ -142,7 +150,7 @@ impl StageContext<'_> {
             receipt.reason = Some(reason);
             self.keep_what_is_left(&task, &mut receipt);
         }
-        receipt.log = self.keep_log(&task.log())?;
+        receipt.log = self.keep_log(&task)?;
         Ok(receipt)
     }
 
@@ -254,10 +262,11 @@ impl StageContext<'_> {
         Ok(heard.stopped)
     }
 
-    fn keep_log(&self, log: &Path) -> Result<Content, ExecError> {
-        let bytes = Content::file;
+    fn keep_log(&self, task: &Task) -> Result<Content, ExecError> {
+        let (bytes, log) = (Content::file, task.log());
+        super::mask::mask(&log, &super::mask::secrets(task.inputs.vars.keys(), self.variables))?;
         match self.writer {
-            Some(writer) if log.is_file() => writer.put_file(log).map(|s| bytes(s.digest, s.size)),
+            Some(writer) if log.is_file() => writer.put_file(&log).map(|s| bytes(s.digest, s.size)),
             Some(writer) => writer.put_bytes(b"").map(|s| bytes(s.digest, s.size)),
             None => return Ok(bytes(Digest::of(b""), 0)),
         }

@@ -253,6 +253,7 @@ impl<'s> SweepContext<'s> {
             observer: self.observer.as_ref(),
             pool: Some((self.pool, &*self.project.store)),
             writer: Some(self.writer),
+            keep: None,
             place: &self.place,
             variables: &part.project.variables,
             echo: part.options.echo,

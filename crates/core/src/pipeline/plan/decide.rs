@@ -17,7 +17,7 @@ use crate::project::workspace::Project;
 use crate::record::receipt::{
     BranchedFrom, Content, CountedEnvironment, Inputs, ObservedInputs, PathContent, StageReceipt, TreeReceipt,
 };
-use crate::store::Digest;
+use crate::store::{Digest, StoreError};
 
 /// Everything that decisions are made from.
 pub struct PlanContext<'p> {
@@ -127,6 +127,7 @@ impl<'p> PlanContext<'p> {
         missing_reads(project, selected)?;
         let environment = project.environment()?;
         let tree = TreeReceipt::load(project.workspace.root())?;
+        let installed = environment.record.python.as_ref().map(|python| python.packages.clone()).unwrap_or_default();
         Ok(PlanContext {
             project,
             environment,
@@ -135,7 +136,7 @@ impl<'p> PlanContext<'p> {
             from: BTreeMap::new(),
             sources: None,
             fresh: None,
-            observed: Rc::new(project.observed_check()),
+            observed: Rc::new(project.observed_check().with_installed(installed)),
             documents: Rc::default(),
             learned: RefCell::default(),
             trust_old: false,
@@ -256,12 +257,14 @@ impl<'p> PlanContext<'p> {
             true => Some(self.key_with_all_packages(inputs)?).filter(|old| old != key),
             false => None,
         };
+        let here = crate::project::fingerprint::host();
         let mut rows = ledger.results_of(key)?;
         if let Some(old) = old_key {
             rows.extend(ledger.results_of(&old)?.into_iter().filter(|row| row.observed.is_none()));
         }
         for row in rows {
-            let made = HowMade { observed: row.observed, inputs: row.observed_inputs, environment: row.environment };
+            let elsewhere = row.host != here;
+            let made = HowMade { observed: row.observed, inputs: row.observed_inputs, environment: row.environment, elsewhere };
             // What became of the result that stands in the tree says most; else of the newest one.
             let in_tree = self.tree.as_ref().and_then(|t| t.stages.get(&decision.stage)).map(|s| s.receipt);
             let tells = obstacles.is_empty() || in_tree == Some(row.receipt);
@@ -276,6 +279,14 @@ impl<'p> PlanContext<'p> {
             }
         }
         Ok((None, obstacles))
+    }
+
+    /// Whether a content is here, or a depot has it. One that cannot be asked now has nothing: work goes on without.
+    fn can_have(&self, digest: &Digest) -> Result<bool, PlanError> {
+        match self.project.store.can_have(digest) {
+            Err(StoreError::Source(_)) => Ok(false),
+            other => Ok(other.map_err(super::ReadError::from)?),
+        }
     }
 
     fn key_with_all_packages(&self, inputs: &Inputs) -> Result<Digest, PlanError> {
@@ -366,7 +377,7 @@ impl<'p> PlanContext<'p> {
             if now.as_ref() == Some(&output.content) {
                 continue;
             }
-            if !self.project.store.contains(&output.content.digest).map_err(super::ReadError::from)? {
+            if !self.can_have(&output.content.digest)? {
                 dropped.push(Reason::plain(ReasonKind::Dropped, &output.path));
             }
             differing.push(match now {

@@ -7,7 +7,7 @@ use textum_base::SourcePath;
 use super::PlanError;
 use super::decide::{PlanContext, Settled};
 use crate::config::graph::StageIndex;
-use crate::config::manifest::{Command, StageDecl};
+use crate::config::manifest::{Command, StageDecl, Trust};
 use crate::project::fingerprint::{Reason, ReasonKind};
 use crate::project::observed::World;
 use crate::record::receipt::{Content, EnvironmentRecord, ObservedInputs, ReceiptError, StageReceipt};
@@ -25,6 +25,8 @@ pub struct HowMade {
     pub inputs: Option<Digest>,
     /// The record of its whole environment.
     pub environment: Option<Digest>,
+    /// Whether another machine made it.
+    pub elsewhere: bool,
 }
 
 impl HowMade {
@@ -35,6 +37,7 @@ impl HowMade {
             observed: observed.map(|o| crate::record::receipt::word(&o.how)),
             inputs: observed.and_then(|o| o.inputs),
             environment: receipt.environment,
+            elsewhere: receipt.place.host != crate::project::fingerprint::host(),
         }
     }
 }
@@ -56,7 +59,10 @@ impl PlanContext<'_> {
         }
         let never = || vec![Reason::plain(ReasonKind::Unobserved, &decl.name)];
         match (made.observed.as_deref(), &made.inputs) {
-            (Some("yes"), Some(inputs)) => self.observed_changes(inputs, reads, if all { MOST_REASONS } else { 1 }),
+            (Some("yes"), Some(inputs)) => {
+                let trust = if made.elsewhere { self.project.manifest.observe.trust } else { Trust::Content };
+                self.observed_changes(inputs, reads, if all { MOST_REASONS } else { 1 }, trust)
+            }
             (Some("trusted"), _) => Ok(Vec::new()),
             _ if !decl.observe => Ok(Vec::new()),
             (Some("no"), _) if decl.no_environment || self.has_environment(made.environment.as_ref())? => Ok(Vec::new()),
@@ -71,6 +77,7 @@ impl PlanContext<'_> {
         digest: &Digest,
         reads: &BTreeMap<SourcePath, Content>,
         most: usize,
+        trust: Trust,
     ) -> Result<Vec<Reason>, PlanError> {
         let store = &self.project.store;
         let known = self.documents.borrow().get(digest).cloned();
@@ -85,7 +92,7 @@ impl PlanContext<'_> {
                 inputs
             }
         };
-        let changes = |world, most| match self.observed.changes(store, &inputs, world, most) {
+        let changes = |world, most| match self.observed.changes(store, &inputs, world, trust, most) {
             Err(ReceiptError::Store(_)) => vec![Reason::plain(ReasonKind::Unobserved, "its record")],
             Err(ReceiptError::Document(_)) => vec![Reason::plain(ReasonKind::Unobserved, "its record")],
             Ok(found) => found,
@@ -107,7 +114,7 @@ impl PlanContext<'_> {
         reads: &BTreeMap<SourcePath, Content>,
     ) -> Result<Vec<Reason>, PlanError> {
         match baseline.observed.as_ref().and_then(|o| o.inputs) {
-            Some(inputs) => self.observed_changes(&inputs, reads, MOST_REASONS),
+            Some(inputs) => self.observed_changes(&inputs, reads, MOST_REASONS, Trust::Content),
             None => Ok(Vec::new()),
         }
     }

@@ -9,7 +9,7 @@ use crate::config::graph::StageIndex;
 use crate::config::manifest::{ManifestError, is_within};
 use crate::project::fingerprint::{ScanError, notebook_input, read_input};
 use crate::project::workspace::Project;
-use crate::record::receipt::{Content, ContentKind, PathContent, ReadInput, folder_of, part_of_folder};
+use crate::record::receipt::{Content, ContentKind, PathContent, ReadInput, TreeReceipt, folder_of, part_of_folder};
 use crate::store::{Item, ItemKind, Store, StoreError, items_of_listing};
 
 /// Why a read could not be looked at.
@@ -35,7 +35,8 @@ pub(crate) enum ReadState {
 
 /// The reads that nothing writes and that do not exist, as mistakes of the manifest.
 pub fn missing_reads(project: &Project, selected: &[bool]) -> Result<(), Box<ManifestError>> {
-    let exists = |path: &str| project.workspace.root().join(path).symlink_metadata().is_ok();
+    let exists =
+        |path: &str| project.workspace.root().join(path).symlink_metadata().is_ok() || project.scanner.expected(path).is_some();
     let mut missing = Vec::new();
     for (number, stage) in project.manifest.stages.iter().enumerate().filter(|(n, _)| selected[*n]) {
         let for_all = if number == 0 { project.manifest.environment.files.as_slice() } else { &[] };
@@ -49,9 +50,13 @@ pub fn missing_reads(project: &Project, selected: &[bool]) -> Result<(), Box<Man
         return Ok(());
     }
     let written: Vec<&str> = project.manifest.stages.iter().flat_map(|s| s.outputs()).map(|o| &**o).collect();
+    // In a fresh clone the committed receipt knows what stood there.
+    let recorded = TreeReceipt::load(project.workspace.root()).ok().flatten().unwrap_or_default();
+    let is_recorded = |read: &str| recorded.data.values().any(|data| is_within(read, &data.path));
     Err(project.manifest.read_mistakes(&missing, |stage, read| {
         let near = crate::config::manifest::nearest(read, written.iter().copied());
         let help = match near {
+            _ if is_recorded(read) => "`textum restore` brings it back, as textum.receipt.json has it".to_string(),
             Some(near) => format!("did you mean `{near}`?"),
             None => "put the file there, correct the path, or let a stage write it".to_string(),
         };

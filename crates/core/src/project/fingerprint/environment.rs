@@ -34,6 +34,9 @@ const HANDED_ON: [&str; 22] = [
     "SSL_CERT_FILE",
     "XDG_CACHE_HOME",
 ];
+/// What stands in the place of a secret's value where it does not count: also where it is not set.
+const NOT_COUNTED: &str = "secret: passed on, not counted";
+
 /// Families of them.
 const HANDED_ON_PREFIXES: [&str; 4] = ["LC_", "CUDA_", "NVIDIA_", "ROCM_"];
 
@@ -63,6 +66,10 @@ pub fn counted_variables(
     let value = |name: &str| {
         let value = own.iter().find(|(n, _)| n == name).map(|(_, v)| v)?;
         Some(if is_secret(name) { recorded(value, key) } else { value.clone() })
+    };
+    let value = |name: &str| match is_secret(name) && !decl.count_secrets {
+        true => Some(NOT_COUNTED.to_string()),
+        false => value(name),
     };
     let mut counted = BTreeMap::from([("PYTHONHASHSEED".to_string(), Some("0".to_string()))]);
     counted.extend(decl.vars.iter().map(|name| (name.clone(), value(name))));
@@ -139,5 +146,5 @@ pub fn system() -> String {
 
 /// The machine's name.
 pub fn host() -> String {
-    rustix::system::uname().nodename().to_string_lossy().into_owned()
+    textum_base::host()
 }

@@ -67,6 +67,8 @@ pub struct Scanner {
     /// Paths whose bytes stay where they are: only their listings are recorded.
     references: Vec<SourcePath>,
     single: Mutex<Single>,
+    /// What is to be found at some paths, once it is brought there.
+    expected: Mutex<HashMap<String, Content>>,
 }
 
 #[derive(Default)]
@@ -86,7 +88,7 @@ impl Scanner {
         let memory = cache.as_ref().map(|c| Memory::load(&c.join("files"))).unwrap_or_default();
         let known = memory.iter().map(|f| (f.path.to_string(), (f.kind, f.stat, f.digest))).collect();
         let single = Mutex::new(Single { known, ..Single::default() });
-        Scanner { root: root.to_path_buf(), cache, references: Vec::new(), single }
+        Scanner { root: root.to_path_buf(), cache, references: Vec::new(), single, expected: Mutex::default() }
     }
 
     /// With these references: of what lies in them only digests and listings are recorded, and a link
@@ -124,14 +126,30 @@ impl Scanner {
         }
     }
 
+    /// From now on these contents are found at their paths, as if they stood there already.
+    pub fn expect(&self, contents: Vec<(String, Content)>) {
+        self.expected.lock().unwrap_or_else(PoisonError::into_inner).extend(contents);
+    }
+
+    /// What is expected at a path.
+    pub fn expected(&self, path: &str) -> Option<Content> {
+        self.expected.lock().unwrap_or_else(PoisonError::into_inner).get(path).cloned()
+    }
+
     /// What stands at a path now; `None` when nothing does.
     pub fn look(&self, path: &str) -> Result<Option<Content>, ScanError> {
-        self.at(path, None)
+        match self.expected(path) {
+            Some(content) => Ok(Some(content)),
+            None => self.at(path, None),
+        }
     }
 
     /// What stands at a path now, or stood there a moment ago when this process last looked at it. For
     /// planning only: whether something has changed is for [`Scanner::look`] to say.
     pub fn look_lately(&self, path: &str) -> Result<Option<Content>, ScanError> {
+        if let Some(content) = self.expected(path) {
+            return Ok(Some(content));
+        }
         let recent = self.single.lock().unwrap_or_else(PoisonError::into_inner).recent.get(path).cloned();
         match recent {
             Some((when, content)) if when.elapsed() < RECENT => Ok(Some(content)),

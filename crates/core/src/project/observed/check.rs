@@ -13,7 +13,8 @@ use super::ignore::Ignored;
 use super::packages::Packages;
 use super::places::{Places, is_of_project};
 use super::settle::entries_text;
-use crate::project::fingerprint::{Reason, ReasonKind};
+use crate::config::manifest::Trust;
+use crate::project::fingerprint::{Reason, ReasonKind, normal_name};
 use crate::record::receipt::{
     Content, ContentKind, ObservedFile, ObservedFolder, ObservedGroup, ObservedInputs, ObservedKind, ReceiptError,
 };
@@ -31,6 +32,8 @@ pub struct ObservedCheck {
     lists: RefCell<HashMap<Digest, Rc<Vec<ObservedFile>>>>,
     /// Groups that were found unchanged.
     unchanged: RefCell<BTreeSet<Digest>>,
+    /// Versions of the packages that are installed here, by their normal names.
+    installed: BTreeMap<String, String>,
 }
 
 /// What a stage would see of the project.
@@ -52,7 +55,22 @@ impl ObservedCheck {
         files: Arc<FileDigests>,
     ) -> ObservedCheck {
         let variables = super::variables_that_count(variables);
-        ObservedCheck { places, ignored, outputs, variables, files, lists: RefCell::default(), unchanged: RefCell::default() }
+        ObservedCheck {
+            places,
+            ignored,
+            outputs,
+            variables,
+            files,
+            lists: RefCell::default(),
+            unchanged: RefCell::default(),
+            installed: BTreeMap::new(),
+        }
+    }
+
+    /// With the versions of the packages that are installed here.
+    pub fn with_installed(self, installed: BTreeMap<String, String>) -> ObservedCheck {
+        let installed = installed.into_iter().map(|(name, version)| (normal_name(&name), version)).collect();
+        ObservedCheck { installed, ..self }
     }
 
     /// Lists of files that are not to be had from the store yet.
@@ -66,11 +84,15 @@ impl ObservedCheck {
         store: &Store,
         inputs: &ObservedInputs,
         world: World<'_>,
+        trust: Trust,
         most: usize,
     ) -> Result<Vec<Reason>, ReceiptError> {
-        let mut found = self.variable_changes(inputs);
-        found.extend(self.name_changes(inputs, world));
-        for folder in &inputs.listed {
+        // Of what another machine had, not all is held against this one.
+        let (content, everything) = (trust == Trust::Content, trust == Trust::Everything);
+        let mut found = if everything { Vec::new() } else { self.variable_changes(inputs) };
+        found.extend(self.name_changes(inputs, world).into_iter().filter(|r| is_of_project(&r.name) || !everything));
+        let is_held = |f: &&ObservedFolder| content || is_of_project(&f.path) || !(everything || f.modules);
+        for folder in inputs.listed.iter().filter(is_held) {
             if found.len() >= most {
                 break;
             }
@@ -80,7 +102,19 @@ impl ObservedCheck {
             if found.len() >= most {
                 break;
             }
-            found.extend(self.group_changes(store, group, world, most - found.len())?);
+            match group.kind {
+                kind if content || kind == ObservedKind::Project || (kind == ObservedKind::Elsewhere && !everything) => {
+                    found.extend(self.group_changes(store, group, world, most - found.len())?);
+                }
+                ObservedKind::Package if !everything => {
+                    let version = self.installed.get(&normal_name(&group.name)).cloned();
+                    if version.is_none() || version != group.version {
+                        found.push(package_reason(group, version));
+                    }
+                }
+                // The interpreter's version stands in the key.
+                _ => {}
+            }
         }
         found.truncate(most);
         Ok(found)

@@ -158,6 +158,7 @@ pub fn settle(
         listed,
         variables: super::variables_that_count(stage.variables),
         network: observation.network.clone(),
+        own_network: observation.own_network,
         state: settling.changed(&observation.read_and_changed),
         changed: settling.changed(&observation.changed),
         unseen: observation.unseen.clone(),

@@ -85,6 +85,9 @@ impl Pool {
         }
         let listing = store.read(&content.digest)?;
         let items = items_of_listing(store, &content.digest, &listing)?;
+        if store.has_source() {
+            store.bring(&items.iter().filter_map(|item| item.digest).collect::<Vec<_>>())?;
+        }
         // Links need the care of the one who writes whole folders, and are few.
         if items.iter().any(|i| i.kind == ItemKind::Link) {
             return write_new(store, content, tree, path);

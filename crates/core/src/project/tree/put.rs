@@ -66,9 +66,18 @@ fn write_folder(store: &Store, items: &[Item<'_>], content: &Content, tree: &Tre
     tree.create_folder(path)?;
     let folder = tree.folder(path)?;
     let all: Vec<&Item<'_>> = items.iter().collect();
+    bring(store, &all)?;
     make_folders(&folder, &all)?;
     write_items(store, &folder, &all, content)?;
     links_stay(&folder, &all)
+}
+
+/// Fetches what is not here of a listing's files, together.
+pub(super) fn bring(store: &Store, items: &[&Item<'_>]) -> Result<(), PutError> {
+    if store.has_source() {
+        store.bring(&items.iter().filter_map(|item| item.digest).collect::<Vec<_>>())?;
+    }
+    Ok(())
 }
 
 /// Makes the folders of a listing's entries.

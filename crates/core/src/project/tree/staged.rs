@@ -8,7 +8,7 @@ use rayon::prelude::*;
 use textum_base::{ProjectPath, is_within};
 
 use super::clear::{Moved, TreeCleaner};
-use super::put::{PutError, links_stay, listed, make_folders, write_items, write_new};
+use super::put::{PutError, bring, links_stay, listed, make_folders, write_items, write_new};
 use crate::fsio::{Scratch, Standing, TreeDir, same_disk};
 use crate::project::fingerprint::{Seen, walk};
 use crate::record::receipt::{Content, ContentKind};
@@ -115,6 +115,7 @@ impl<'c, 'a> Staged<'c, 'a> {
         let done: BTreeSet<&str> = standing.iter().zip(&kept).filter(|(_, keep)| **keep).map(|(s, _)| s.path.as_str()).collect();
         let coming: Vec<&Item<'_>> = items.iter().filter(|i| !done.contains(&*i.path)).collect();
         let scratch = self.scratch(path)?;
+        bring(store, &coming)?;
         make_folders(self.scratches[scratch].dir(), &coming)?;
         write_items(store, self.scratches[scratch].dir(), &coming, content)?;
         let below = |inner: &str| -> Result<ProjectPath, PutError> { listed(&format!("{path}/{inner}")) };

@@ -86,6 +86,11 @@ impl Workspace {
         self.state().is_dir().then(|| self.state().join("cache"))
     }
 
+    /// Where it is kept what is known of depots.
+    pub fn depots_folder(&self) -> PathBuf {
+        self.state().join("depots")
+    }
+
     /// Where runs at work keep their logs and tell that they live.
     pub fn runs_folder(&self) -> PathBuf {
         self.state().join("runs")

@@ -1,5 +1,6 @@
 //! All parts of an open project together, for those who need most of them.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::rc::Rc;
 use std::sync::Arc;
@@ -7,6 +8,7 @@ use std::sync::Arc;
 use super::{Workspace, WorkspaceError};
 use crate::config::graph::Graph;
 use crate::config::manifest::{LoadError, Manifest, Params};
+use crate::project::depots::Depots;
 use crate::project::fingerprint::{
     EnvironmentNow, MayStart, PythonError, Scanner, counted_variables, environment, is_secret, key_of, make_key, stage_variables,
 };
@@ -29,6 +31,8 @@ pub struct Project {
     pub set: Vec<String>,
     /// Its store.
     pub store: Arc<Store>,
+    /// The depots that it shares what it has by.
+    pub depots: Arc<Depots>,
     /// Its ledger.
     pub ledger: Rc<Ledger>,
     /// Looks at its files.
@@ -39,6 +43,8 @@ pub struct Project {
     pub variables: Vec<(String, String)>,
     /// Whether an interpreter that lies in the project may be started: set by what executes stages.
     pub may_start: MayStart,
+    /// The published version that each dataset is which is one, as `NAME@V`: by the dataset.
+    pub published: Arc<BTreeMap<String, String>>,
 }
 
 /// Why a project could not be opened.
@@ -70,7 +76,13 @@ impl Project {
         let scanner = Scanner::open(workspace.root(), workspace.cache_folder()).with_references(references);
         let graph = Graph::build(&manifest.stages);
         let params = manifest.params.clone();
+        let depots = Depots::new(manifest.depots.clone(), &manifest.name, workspace.depots_folder(), &variables);
+        let depots = Arc::new(depots);
+        if !manifest.depots.is_empty() {
+            store.set_source(depots.clone());
+        }
         Ok(Project {
+            depots,
             manifest: Arc::new(manifest),
             graph: Arc::new(graph),
             params,
@@ -82,6 +94,7 @@ impl Project {
             scanner: Arc::new(scanner),
             variables,
             may_start: MayStart::NothingOfTheProject,
+            published: Arc::default(),
         })
     }
 
@@ -92,7 +105,8 @@ impl Project {
         Manifest::load(&workspace.manifest_path())?;
         workspace.create_state()?;
         let project = Project::open(folder, variables)?;
-        if project.manifest.environment.vars.iter().any(|v| is_secret(v)) {
+        let environment = &project.manifest.environment;
+        if environment.count_secrets && environment.vars.iter().any(|v| is_secret(v)) {
             make_key(&project.workspace.secret_key_path()).map_err(WorkspaceError::from)?;
         }
         Ok(project)
@@ -107,11 +121,13 @@ impl Project {
             params,
             set,
             store: self.store.clone(),
+            depots: self.depots.clone(),
             ledger: self.ledger.clone(),
             scanner: self.scanner.clone(),
             files: self.files.clone(),
             variables: self.variables.clone(),
             may_start: self.may_start,
+            published: self.published.clone(),
         }
     }
 

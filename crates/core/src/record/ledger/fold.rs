@@ -5,8 +5,8 @@ use rusqlite::{Transaction, TransactionBehavior, params};
 
 use super::{Ledger, LedgerError};
 use crate::record::receipt::{
-    CheckpointReceipt, Content, DataReceipt, Document, DocumentError, LossReceipt, PathContent, PruneReceipt, RebuildReceipt,
-    RemarkReceipt, RunReceipt, StageReceipt, read_document, type_of, word,
+    CheckpointReceipt, Content, DataReceipt, Document, DocumentError, LossReceipt, ObservedInputs, PathContent, PruneReceipt,
+    PublishReceipt, RebuildReceipt, RemarkReceipt, RunReceipt, StageReceipt, read_document, type_of, word,
 };
 use crate::store::{Digest, Store, StoreError};
 
@@ -138,7 +138,18 @@ macro_rules! folding {
     };
 }
 
-folding!(StageReceipt, RunReceipt, DataReceipt, PruneReceipt, CheckpointReceipt, RemarkReceipt, RebuildReceipt, LossReceipt);
+folding!(
+    StageReceipt,
+    RunReceipt,
+    DataReceipt,
+    PruneReceipt,
+    CheckpointReceipt,
+    RemarkReceipt,
+    RebuildReceipt,
+    LossReceipt,
+    PublishReceipt,
+    ObservedInputs
+);
 
 /// Which files of a content are private, as the ledger keeps it.
 fn private_text(content: &Content) -> Option<String> {
@@ -176,7 +187,7 @@ fn fold_paths<'p, P: AsRef<str> + 'p>(
 impl Fold for StageReceipt {
     fn fold(&self, tx: &Transaction<'_>, digest: &Digest) -> rusqlite::Result<()> {
         let receipt = self;
-        tx.prepare_cached("INSERT OR IGNORE INTO stage_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)")?
+        tx.prepare_cached("INSERT OR IGNORE INTO stage_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)")?
             .execute(params![
                 digest.as_bytes(),
                 receipt.run,
@@ -189,7 +200,8 @@ impl Fold for StageReceipt {
                 sortable(receipt.ordered.as_ref().unwrap_or(&receipt.started)),
                 receipt.observed.as_ref().map(|o| word(&o.how)),
                 receipt.observed.as_ref().and_then(|o| o.inputs).map(|d| *d.as_bytes()),
-                receipt.environment.map(|d| *d.as_bytes())
+                receipt.environment.map(|d| *d.as_bytes()),
+                receipt.place.host
             ])?;
         let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO undeclared VALUES (?1, ?2)")?;
         for path in &receipt.undeclared {
@@ -201,6 +213,16 @@ impl Fold for StageReceipt {
     }
 }
 
+impl Fold for ObservedInputs {
+    fn fold(&self, tx: &Transaction<'_>, digest: &Digest) -> rusqlite::Result<()> {
+        let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO used VALUES (?1, ?2, ?3)")?;
+        for group in self.groups.iter().filter(|g| !g.name.is_empty()) {
+            insert.execute(params![digest.as_bytes(), group.name, group.version.as_deref().unwrap_or("used")])?;
+        }
+        Ok(())
+    }
+}
+
 impl Fold for RunReceipt {
     fn fold(&self, tx: &Transaction<'_>, digest: &Digest) -> rusqlite::Result<()> {
         let run = self;
@@ -208,14 +230,15 @@ impl Fold for RunReceipt {
         // Two processes may both have closed a lost run: the same one of the two counts in any order.
         let new = tx
             .prepare_cached(
-                "INSERT INTO runs VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?7, ?10, ?11) ON CONFLICT (id) DO UPDATE SET receipt = excluded.receipt, \
+                "INSERT INTO runs VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?7, ?10, ?11, ?12) ON CONFLICT (id) DO UPDATE SET receipt = excluded.receipt, \
                  started = excluded.started, seconds = excluded.seconds, state = excluded.state, label = excluded.label, \
-                 sandbox = excluded.sandbox, commit_id = excluded.commit_id, given_label = excluded.given_label, sweep = excluded.sweep, ordered = excluded.ordered \
+                 sandbox = excluded.sandbox, commit_id = excluded.commit_id, given_label = excluded.given_label, sweep = excluded.sweep, ordered = excluded.ordered, \
+                 by_whom = excluded.by_whom \
                  WHERE (excluded.state <> 'interrupted', excluded.receipt) > (state <> 'interrupted', receipt)",
             )?
             .execute(params![
                 run.run, suffix, digest.as_bytes(), run.started, run.seconds, word(&run.state), run.label, run.sandbox,
-                run.git.as_ref().map(|g| &g.commit), run.sweep, sortable(run.ordered.as_ref().unwrap_or(&run.started))
+                run.git.as_ref().map(|g| &g.commit), run.sweep, sortable(run.ordered.as_ref().unwrap_or(&run.started)), run.by
             ])?;
         if new == 0 {
             return Ok(());
@@ -352,6 +375,13 @@ impl Fold for PruneReceipt {
         for digest in prune.dropped.keys() {
             insert.execute(params![digest.as_bytes(), prune.pruned])?;
         }
+        Ok(())
+    }
+}
+
+impl Fold for PublishReceipt {
+    /// That it is there is all that is asked of it.
+    fn fold(&self, _tx: &Transaction<'_>, _digest: &Digest) -> rusqlite::Result<()> {
         Ok(())
     }
 }

@@ -61,10 +61,12 @@ pub enum NameError {
 }
 
 /// A new run's id, such as `20261123-0542-7f3a`: time in UTC, and a last part that no other run has, neither
-/// one of the ledger nor one of those just `given`.
-pub fn new_run_id(ledger: &Ledger, given: &HashSet<String>) -> Result<String, LedgerError> {
+/// one of the ledger nor one of those just `given`. Where runs are `shared` with machines that cannot be asked, it is long
+/// enough not to be another's.
+pub fn new_run_id(ledger: &Ledger, given: &HashSet<String>, shared: bool) -> Result<String, LedgerError> {
     let now = textum_base::clock::now().strftime("%Y%m%d-%H%M").to_string();
-    for digits in [4, 4, 4, 5, 5, 6, 8] {
+    let lengths = if shared { [8; 7] } else { [4, 4, 4, 5, 5, 6, 8] };
+    for digits in lengths {
         let number = rand::random::<u32>() >> (32 - 4 * digits);
         let suffix = format!("{number:0width$x}", width = digits as usize);
         let taken = ledger.rows("SELECT 1 FROM runs WHERE suffix = ?1", params![suffix], |_| Ok(()))?;

@@ -30,6 +30,8 @@ pub struct RunRow {
     pub commit: Option<String>,
     /// The sweep that it is part of.
     pub sweep: Option<String>,
+    /// Who ran it, and where: `NAME@HOST`.
+    pub by: String,
     /// Every parameter's JSON text.
     pub params: Vec<(String, String)>,
     /// Every metric.
@@ -66,6 +68,8 @@ pub struct ResultRow {
     pub observed_inputs: Option<Digest>,
     /// The record of its whole environment.
     pub environment: Option<Digest>,
+    /// The machine that it was executed on.
+    pub host: String,
 }
 
 /// A content that an execution read, wrote or left behind.
@@ -126,7 +130,7 @@ impl Ledger {
 
     /// The done executions with this key, newest first.
     pub fn results_of(&self, key: &Digest) -> Result<Vec<ResultRow>, LedgerError> {
-        let sql = "SELECT digest, run, metrics > 0, observed, observed_inputs, environment FROM stage_receipts \
+        let sql = "SELECT digest, run, metrics > 0, observed, observed_inputs, environment, host FROM stage_receipts \
                    WHERE key = ?1 AND state = 'done' ORDER BY ordered DESC, digest";
         self.rows(sql, params![key.as_bytes()], |r| {
             let optional = |column| Ok::<_, rusqlite::Error>(r.get::<_, Option<[u8; 32]>>(column)?.map(Digest::from_bytes));
@@ -137,6 +141,7 @@ impl Ledger {
                 observed: r.get(3)?,
                 observed_inputs: optional(4)?,
                 environment: optional(5)?,
+                host: r.get(6)?,
             })
         })
     }
@@ -237,7 +242,7 @@ impl Ledger {
     /// The newest runs, newest first; all of them when `most` is `None`.
     pub fn runs(&self, most: Option<usize>) -> Result<Vec<RunRow>, LedgerError> {
         let limit = most.map_or(-1, |n| n as i64);
-        let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id, sweep FROM runs ORDER BY ordered DESC, id DESC LIMIT ?1";
+        let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id, sweep, by_whom FROM runs ORDER BY ordered DESC, id DESC LIMIT ?1";
         let mut runs = self.rows(sql, params![limit], run_row)?;
         self.fill_all(&mut runs)?;
         Ok(runs)
@@ -245,7 +250,7 @@ impl Ledger {
 
     /// A run by its full id.
     pub fn run(&self, id: &str) -> Result<Option<RunRow>, LedgerError> {
-        let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id, sweep FROM runs WHERE id = ?1";
+        let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id, sweep, by_whom FROM runs WHERE id = ?1";
         let Some(mut run) = self.rows(sql, params![id], run_row)?.pop() else { return Ok(None) };
         self.fill(&mut run)?;
         Ok(Some(run))
@@ -282,7 +287,7 @@ impl Ledger {
 
     /// The runs with these ids, newest first.
     pub fn runs_with(&self, ids: &HashSet<String>) -> Result<Vec<RunRow>, LedgerError> {
-        let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id, sweep FROM runs ORDER BY ordered DESC, id DESC";
+        let sql = "SELECT id, receipt, started, seconds, state, label, sandbox, commit_id, sweep, by_whom FROM runs ORDER BY ordered DESC, id DESC";
         let mut runs = self.rows(sql, &[], run_row)?;
         runs.retain(|r| ids.contains(&r.run));
         self.fill_all(&mut runs)?;
@@ -345,6 +350,7 @@ pub(super) fn run_row(r: &Row<'_>) -> rusqlite::Result<RunRow> {
         sandbox: r.get(6)?,
         commit: r.get(7)?,
         sweep: r.get(8)?,
+        by: r.get(9)?,
         params: Vec::new(),
         metrics: Vec::new(),
         data: Vec::new(),

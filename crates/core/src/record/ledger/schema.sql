@@ -5,7 +5,7 @@ CREATE TABLE documents (digest BLOB PRIMARY KEY, type TEXT NOT NULL) WITHOUT ROW
 CREATE TABLE runs (
   id TEXT PRIMARY KEY, suffix TEXT NOT NULL, receipt BLOB NOT NULL, started TEXT NOT NULL, seconds REAL NOT NULL,
   state TEXT NOT NULL, label TEXT, sandbox INTEGER NOT NULL, commit_id TEXT, given_label TEXT, sweep TEXT,
-  ordered TEXT NOT NULL
+  ordered TEXT NOT NULL, by_whom TEXT NOT NULL
 ) WITHOUT ROWID;
 -- When a run began, or when it sorts as begun because the clock had been set back.
 CREATE INDEX runs_by_time ON runs (ordered, id);
@@ -29,13 +29,18 @@ CREATE TABLE stage_receipts (
   digest BLOB PRIMARY KEY, run TEXT NOT NULL, stage TEXT NOT NULL, key BLOB NOT NULL, state TEXT NOT NULL,
   started TEXT NOT NULL, seconds REAL NOT NULL, metrics INTEGER NOT NULL, ordered TEXT NOT NULL,
   -- yes, no, off or trusted; nothing for what was recorded before stages were observed.
-  observed TEXT, observed_inputs BLOB, environment BLOB
+  observed TEXT, observed_inputs BLOB, environment BLOB,
+  -- The machine that it was executed on.
+  host TEXT NOT NULL
 ) WITHOUT ROWID;
 CREATE INDEX stage_receipts_by_key ON stage_receipts (key, state, ordered);
 CREATE INDEX stage_receipts_by_stage ON stage_receipts (stage, state, ordered);
 CREATE INDEX stage_receipts_by_run ON stage_receipts (run);
 -- What an execution read of the project without declaring it.
 CREATE TABLE undeclared (receipt BLOB NOT NULL, path TEXT NOT NULL, PRIMARY KEY (receipt, path)) WITHOUT ROWID;
+-- The packages and interpreters that an execution used, by the document of its observed inputs.
+CREATE TABLE used (inputs BLOB NOT NULL, name TEXT NOT NULL, version TEXT NOT NULL, PRIMARY KEY (inputs, name)) WITHOUT ROWID;
+CREATE INDEX used_by_name ON used (name, version);
 CREATE TABLE paths (
   receipt BLOB NOT NULL, role TEXT NOT NULL, path TEXT NOT NULL, kind TEXT NOT NULL, digest BLOB NOT NULL, size INTEGER NOT NULL,
   files INTEGER, private TEXT, PRIMARY KEY (receipt, role, path)

@@ -27,12 +27,25 @@ pub enum Field {
     Took,
     /// The sweep that it is part of.
     Sweep,
+    /// Who ran it, and where.
+    By,
     /// A parameter.
     Param(String),
     /// A metric.
     Metric(String),
     /// The version of a dataset.
     Data(String),
+    /// The version of a package or interpreter that a stage was seen to use.
+    Used(String),
+    /// The files of the project that its stages read without declaring them.
+    Undeclared,
+}
+
+impl Field {
+    /// Whether it is only known by asking all runs at once: for conditions and groups, not for columns or an order.
+    pub fn is_only_for_conditions(&self) -> bool {
+        matches!(self, Field::Used(_) | Field::Undeclared)
+    }
 }
 
 /// Why a selection means nothing.
@@ -103,11 +116,11 @@ pub struct Group {
 /// The numbers of versions, by the dataset's name and the content.
 pub type VersionNumbers = HashMap<(String, Digest), u64>;
 
-const COLUMNS: &str = "r.id, r.receipt, r.started, r.seconds, r.state, r.label, r.sandbox, r.commit_id, r.sweep";
+const COLUMNS: &str = "r.id, r.receipt, r.started, r.seconds, r.state, r.label, r.sandbox, r.commit_id, r.sweep, r.by_whom";
 
 impl Ledger {
-    /// What a name stands for: `run`, `label`, `state`, `started`, `took`, `sweep`, `data.NAME`, a parameter
-    /// or a metric. Where a parameter and a metric share a name, `params.NAME` and `metric.NAME` tell them apart.
+    /// What a name stands for: `run`, `label`, `state`, `started`, `took`, `sweep`, `by`, `data.NAME`, `used.PACKAGE`,
+    /// `undeclared`, a parameter or a metric. Where a parameter and a metric share a name, `params.NAME` and `metric.NAME` tell them apart.
     pub fn field(&self, name: &str) -> Result<Field, FieldError> {
         let has = |table: &str, name: &str| -> Result<bool, LedgerError> {
             let sql = format!("SELECT 1 FROM {table} WHERE name = ?1 LIMIT 1");
@@ -120,9 +133,12 @@ impl Ledger {
             "started" => return Ok(Field::Started),
             "took" => return Ok(Field::Took),
             "sweep" => return Ok(Field::Sweep),
+            "by" => return Ok(Field::By),
+            "undeclared" => return Ok(Field::Undeclared),
             _ => {}
         }
-        for (prefix, table) in [("data.", "run_data"), ("params.", "run_params"), ("metric.", "run_metrics")] {
+        let prefixes = [("data.", "run_data"), ("params.", "run_params"), ("metric.", "run_metrics"), ("used.", "used")];
+        for (prefix, table) in prefixes {
             if let Some(rest) = name.strip_prefix(prefix)
                 && has(table, rest)?
             {
@@ -130,6 +146,7 @@ impl Ledger {
                 return Ok(match table {
                     "run_data" => Field::Data(rest),
                     "run_params" => Field::Param(rest),
+                    "used" => Field::Used(rest),
                     _ => Field::Metric(rest),
                 });
             }
@@ -143,7 +160,8 @@ impl Ledger {
         let mut known = self.rows("SELECT DISTINCT name FROM run_params", &[], |r| r.get::<_, String>(0))?;
         known.extend(self.rows("SELECT DISTINCT name FROM run_metrics", &[], |r| r.get::<_, String>(0))?);
         known.extend(self.rows("SELECT DISTINCT 'data.' || name FROM run_data", &[], |r| r.get::<_, String>(0))?);
-        known.extend(["run", "label", "state", "started", "took", "sweep"].map(String::from));
+        known.extend(self.rows("SELECT DISTINCT 'used.' || name FROM used", &[], |r| r.get::<_, String>(0))?);
+        known.extend(["run", "label", "state", "started", "took", "sweep", "by", "undeclared"].map(String::from));
         let near = nearest(name, known.iter().map(String::as_str)).map(str::to_string);
         Err(FieldError::Unknown { name: name.to_string(), near })
     }
@@ -209,6 +227,9 @@ impl Ledger {
             Field::Started => "r.started",
             Field::Took => "r.seconds",
             Field::Sweep => "r.sweep",
+            Field::By => "r.by_whom",
+            // Refused by whoever asks; in the order of time all the same.
+            Field::Used(_) | Field::Undeclared => "r.ordered",
             Field::Metric(name) => {
                 let sql = format!(
                     "SELECT {COLUMNS} FROM run_metrics m CROSS JOIN runs r ON r.id = m.run WHERE m.name = ?3 AND m.value IS NOT NULL \
@@ -304,6 +325,17 @@ impl Ledger {
                 let number = versions.get(&(name.clone(), digest));
                 Ok((r.get(0)?, number.map_or_else(|| digest.to_string(), |n| format!("{name}@{n}"))))
             })?,
+            // Several stages of a run may have used several versions: then all of them, in the order of the stages.
+            Field::Used(name) => {
+                let sql = "SELECT s.run, u.version FROM used u JOIN stage_receipts r ON r.observed_inputs = u.inputs \
+                           JOIN run_stages s ON s.receipt = r.digest WHERE u.name = ?1 ORDER BY s.run, s.position";
+                joined(self.rows(sql, params![name], |r| Ok((r.get(0)?, r.get(1)?)))?)
+            }
+            Field::Undeclared => {
+                let sql =
+                    "SELECT s.run, u.path FROM undeclared u JOIN run_stages s ON s.receipt = u.receipt ORDER BY s.run, u.path";
+                joined(self.rows(sql, &[], |r| Ok((r.get(0)?, r.get(1)?)))?)
+            }
             own => return Ok(Values::Own(own.clone())),
         };
         Ok(Values::Map(map.into_iter().collect()))
@@ -408,6 +440,19 @@ impl Ledger {
     }
 }
 
+/// The different values of each run in one text.
+fn joined(rows: Vec<(String, String)>) -> Vec<(String, String)> {
+    let mut all: Vec<(String, Vec<String>)> = Vec::new();
+    for (run, value) in rows {
+        match all.last_mut().filter(|(last, _)| *last == run) {
+            Some((_, values)) if values.contains(&value) => {}
+            Some((_, values)) => values.push(value),
+            None => all.push((run, vec![value])),
+        }
+    }
+    all.into_iter().map(|(run, values)| (run, values.join(", "))).collect()
+}
+
 /// The values of a field: those that a run's row has itself, or by run.
 enum Values {
     Own(Field),
@@ -422,6 +467,7 @@ impl Values {
             Values::Own(Field::Label) => run.label.clone().unwrap_or_default(),
             Values::Own(Field::State) => run.state.clone(),
             Values::Own(Field::Started) => run.started.clone(),
+            Values::Own(Field::By) => run.by.clone(),
             Values::Own(Field::Took) => run.seconds.to_string(),
             Values::Own(_) => run.sweep.clone().unwrap_or_default(),
         }

@@ -8,8 +8,8 @@ use serde::de::DeserializeOwned;
 use super::{
     CHECKPOINT_RECEIPT, COUNTED, CheckpointReceipt, CountedEnvironment, DATA_RECEIPT, DataReceipt, DatasetState, ENVIRONMENT,
     EnvironmentRecord, INPUTS, Inputs, KEPT, KeptEnvironment, LOSS_RECEIPT, LossReceipt, OBSERVED, ObservedInputs, PRUNE_RECEIPT,
-    PruneReceipt, REBUILD_RECEIPT, REMARK_RECEIPT, RUN_RECEIPT, Read, RebuildReceipt, RemarkReceipt, RunReceipt, STAGE_RECEIPT,
-    STAGE_START, StageReceipt, StageStart, StorageMode, TREE_RECEIPT, TreeReceipt,
+    PUBLISH_RECEIPT, PruneReceipt, PublishReceipt, REBUILD_RECEIPT, REMARK_RECEIPT, RUN_RECEIPT, Read, RebuildReceipt,
+    RemarkReceipt, RunReceipt, STAGE_RECEIPT, STAGE_START, StageReceipt, StageStart, StorageMode, TREE_RECEIPT, TreeReceipt,
 };
 use super::{Reference, Role};
 use crate::store::Digest;
@@ -188,6 +188,18 @@ impl Document for RemarkReceipt {
     const TYPE: &'static str = REMARK_RECEIPT;
     fn check(&self) -> Result<(), String> {
         run_id(&self.run)
+    }
+}
+
+impl Document for PublishReceipt {
+    const TYPE: &'static str = PUBLISH_RECEIPT;
+    fn check(&self) -> Result<(), String> {
+        time(&self.at)?;
+        self.bundle.check()
+    }
+
+    fn references<'d>(&'d self, tell: &mut dyn FnMut(Reference<'d>)) {
+        self.bundle.contents().into_iter().for_each(|digest| tell(Reference::bytes(Role::Published, digest)));
     }
 }
 

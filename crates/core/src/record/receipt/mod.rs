@@ -1,5 +1,6 @@
 //! The immutable documents that say exactly what was read, run and written; their canonical form.
 
+mod any;
 mod canonical;
 mod content;
 mod data;
@@ -10,12 +11,14 @@ mod loss;
 mod metric;
 mod observed;
 mod part;
+mod publication;
 mod reference;
 mod run;
 mod signals;
 mod stage;
 mod tree;
 
+pub use any::references_of;
 pub use canonical::{DocumentError, canonical, is_canonical, read_document, type_of, word};
 pub use content::{Content, ContentKind, PathContent, Private};
 pub use data::{DATA_RECEIPT, DataReceipt, PRUNE_RECEIPT, PruneReceipt};
@@ -29,6 +32,7 @@ pub use observed::{
     list_text,
 };
 pub use part::{folder_of, part_of_folder};
+pub use publication::{PUBLISH_RECEIPT, PublishReceipt};
 pub use reference::{Reference, Role, Target};
 pub use run::{
     DatasetState, GitState, REBUILD_RECEIPT, RUN_RECEIPT, RebuildReceipt, RebuiltStage, RebuiltWrite, RunReceipt, RunStage,

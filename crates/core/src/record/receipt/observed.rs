@@ -70,6 +70,9 @@ pub struct ObservedInputs {
     /// Network addresses connected to. They cannot be checked.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub network: Vec<String>,
+    /// Whether its own processes connected to one another. It says nothing of the result; a sealed stage could not.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub own_network: bool,
     /// Files outside of the declared outputs that the stage both reads and changes: state that it keeps.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub state: Vec<String>,

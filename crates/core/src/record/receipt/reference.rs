@@ -32,6 +32,8 @@ pub enum Role<'d> {
     Observed,
     /// What a checkpoint's stage began with, a document.
     Start,
+    /// What was published.
+    Published,
 }
 
 impl Role<'_> {

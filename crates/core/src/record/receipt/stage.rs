@@ -145,6 +145,9 @@ pub struct Read {
     /// The dataset that it is, or is part of.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub dataset: Option<String>,
+    /// The published version that it is, or is part of: `NAME@V`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub published: Option<String>,
     /// Whether it counts for every stage, by `[environment] files`.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub for_all: bool,

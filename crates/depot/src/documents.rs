@@ -32,12 +32,14 @@ pub struct Received {
 }
 
 /// What went.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct SentDocuments {
     /// Documents that were not there.
     pub documents: u64,
     /// Bytes that travelled.
     pub bytes: u64,
+    /// The packs that were made of them: the same documents make up the same names.
+    pub packs: Vec<Digest>,
 }
 
 /// What this machine knows of a depot's documents.
@@ -183,11 +185,11 @@ impl Depot {
                 told.push(*digest);
             }
             if builder.length() >= FULL {
-                sent.bytes += self.send_document_pack(0, std::mem::take(&mut builder), &mut known)?;
+                self.send_document_pack(0, std::mem::take(&mut builder), &mut known, &mut sent)?;
             }
         }
         if !builder.is_empty() {
-            sent.bytes += self.send_document_pack(0, builder, &mut known)?;
+            self.send_document_pack(0, builder, &mut known, &mut sent)?;
         }
         sent.documents = told.len() as u64;
         known.documents.extend(told);
@@ -195,14 +197,21 @@ impl Depot {
         Ok(sent)
     }
 
-    fn send_document_pack(&self, level: u32, builder: PackBuilder, known: &mut Known) -> Result<u64, DepotError> {
+    fn send_document_pack(
+        &self,
+        level: u32,
+        builder: PackBuilder,
+        known: &mut Known,
+        sent: &mut SentDocuments,
+    ) -> Result<(), DepotError> {
         self.go_on()?;
         let pack = builder.finish();
         let name = PackName::new(pack.name);
-        let length = pack.bytes.len() as u64;
+        sent.bytes += pack.bytes.len() as u64;
+        sent.packs.push(pack.name);
         self.storage.put(&name.documents_path(&self.project(), level), &pack.bytes.into())?;
         known.seen.insert(name);
-        Ok(length)
+        Ok(())
     }
 
     /// Merges packs of documents where there are many. What takes their place is there before they go.
@@ -222,17 +231,16 @@ impl Depot {
             }
             let read = parallel(self.jobs(), &packs, |(name, object)| self.documents_of(name, &object.path))?;
             let Some(read) = read.into_iter().collect::<Option<Vec<_>>>() else { continue };
-            let (mut builder, mut met) = (PackBuilder::default(), HashSet::new());
-            for entry in read.iter().flat_map(|(entries, _)| entries) {
-                if met.insert(entry.digest()) {
-                    builder.push(entry);
-                }
+            let (mut builder, mut sent) = (PackBuilder::default(), SentDocuments::default());
+            let all: BTreeMap<Digest, &Entry> = read.iter().flat_map(|(entries, _)| entries).map(|e| (e.digest(), e)).collect();
+            for entry in all.values() {
+                builder.push(entry);
                 if builder.length() >= FULL {
-                    self.send_document_pack(level + 1, std::mem::take(&mut builder), &mut known)?;
+                    self.send_document_pack(level + 1, std::mem::take(&mut builder), &mut known, &mut sent)?;
                 }
             }
             if !builder.is_empty() {
-                self.send_document_pack(level + 1, builder, &mut known)?;
+                self.send_document_pack(level + 1, builder, &mut known, &mut sent)?;
             }
             for (name, object) in &packs {
                 self.storage.delete(&object.path)?;

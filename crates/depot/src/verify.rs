@@ -102,8 +102,11 @@ impl Depot {
             match self.documents_of(&name, &object.path) {
                 Ok(Some((_, bytes))) => report.read += bytes,
                 Ok(None) => {}
-                Err(DepotError::Damaged { object, what, .. }) => {
+                Err(DepotError::Damaged { object, mut what, .. }) => {
                     let (entries, healed) = if options.heal { self.heal_documents(store, &name, &object)? } else { (0, false) };
+                    if options.heal && !healed && entries == 0 {
+                        what += "; what is here of it was sent anew, what else it held cannot be told";
+                    }
                     report.damage.push(DepotDamage { object, what, entries, healed });
                 }
                 Err(other) => return Err(other),
@@ -245,8 +248,12 @@ impl Depot {
         self.forget_documents()?;
         self.receive(store, &mut |_| ())?;
         let unsent = self.unsent_documents(store)?;
-        self.send_documents(store, &unsent)?;
+        let sent = self.send_documents(store, &unsent)?;
         self.storage.delete(path)?;
+        // A pack that has its name holds what it held.
+        if sent.packs.contains(&name.name) {
+            return Ok((0, true));
+        }
         let mut lost = 0;
         for digest in &salvage.lost {
             lost += u64::from(!store.contains_document(digest)?);

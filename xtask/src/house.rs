@@ -59,6 +59,14 @@ pub const ROOMS: &[Room] = &[
             "inspect", "maintain", "share",
         ],
     ),
+    room(
+        "erase",
+        "crates/core/src/erase",
+        &[
+            "base", "store", "table", "depot", "registry", "config", "record", "project", "data", "pipeline", "maintain", "share",
+            "publish",
+        ],
+    ),
     room("cli", "crates/cli/src", &[]),
 ];
 

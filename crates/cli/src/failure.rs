@@ -5,6 +5,7 @@ use textum_core::config::param_file::ParamFileError;
 use textum_core::config::sweep::SweepError;
 use textum_core::data::DataError;
 use textum_core::depot::{DepotError, Fault};
+use textum_core::erase::EraseError;
 use textum_core::figure::PictureError;
 use textum_core::fsio::IoError;
 use textum_core::inspect::comparison::CompareError;
@@ -31,6 +32,7 @@ use textum_core::share::SyncError;
 use textum_core::store::StoreError;
 use textum_core::table::TableError;
 use textum_core::table::filter::FilterError;
+use textum_core::table::without::WithoutError;
 
 /// A command that did not come to its end.
 #[derive(Debug)]
@@ -327,6 +329,8 @@ unwrapping!(DataError { Io, Store, Ledger, Scan, Document, Table, Mistakes },
     DataError::Absent { .. } => absent("`textum restore NAME@VERSION` brings a recorded version back"),
     DataError::ReferenceChanged { .. } => absent("bring the source back to what it was; Textum never had its bytes"),
     DataError::Folder(_) => wrong("name a table in it; `textum data diff` compares whole folders file by file"),
+    DataError::Erased { .. } => absent("what was erased is not to be had again; `textum data versions` lists the others"),
+    DataError::ErasedAgain { .. } => |said| Failure::new(UNSUCCESSFUL, said, "put a state without those rows there: `textum data versions` lists what there is, `textum restore NAME@VERSION` brings one back"),
     DataError::NotInFolder { .. } => absent("check the path; it is relative to the dataset's folder"),
     DataError::FileAndFolder(..) => wrong("compare a file with a file, a folder with a folder"),
     DataError::NotAdded { what, help } => |_| Failure::new(USAGE, what, help),
@@ -370,17 +374,30 @@ unwrapping!(TraceError { Checkpoint, Data, Name, Scan, Io, Ledger, Store, Receip
 unwrapping!(RestoreError { Put, Receipt, Store, Ledger, Io, Scan, Tree },
     RestoreError::NoPath { .. } => absent("`textum show RUN` lists what a run read and wrote"),
     RestoreError::Gone { .. } => absent("outputs can be made again with `textum rebuild`; whoever has the data sends it with `textum sync`, or it is in another copy of the store"),
+    RestoreError::Erased { .. } => absent("what was erased is not to be had again; `textum trace` still tells what it came from"),
     RestoreError::BadPath { .. } => wrong("restore it into a folder with -o, or under another name"),
     RestoreError::NoTreeReceipt(_) => absent("name what to restore, as in `textum restore last`; a run writes textum.receipt.json"),
     RestoreError::Exists(_) => wrong("choose a folder that does not hold it, or move it away: nothing is overwritten"),
 );
 unwrapping!(RebuildError { Trace, Exec, Environment, Put, Io, Store, Ledger, Receipt, Document, Python },
     RebuildError::Source(_) => wrong("`textum restore` brings a source back; rebuild an output of a stage"),
+    RebuildError::Erased(_) => absent("what was erased is not to be had again, so that nothing can be made of it; the receipts stay"),
     RebuildError::NothingDone(_) => absent("choose a run that `textum runs` shows as done"),
     RebuildError::Stopped => |said| Failure::new(INTERRUPTED, said, "nothing was changed; run it again when you like"),
 );
 unwrapping!(UpkeepError { Io, Store, Ledger, Receipt, Tree, Name, Exec },
     UpkeepError::Damaged { .. } => damaged("`textum verify --repair` mends what can be mended; then run the command again"),
+);
+unwrapping!(WithoutError { Table },
+    WithoutError::Filter(_) => wrong("`textum data profile` shows the columns"),
+    WithoutError::NotTheSame { .. } => damaged("write the file without those rows yourself, record it, and erase them then; nothing was changed"),
+);
+unwrapping!(EraseError { Data, Without, Io, Store, Ledger, Receipt, Document, Tree, Scan, Put, Workspace, Publish, Upkeep, Depots, Sync },
+    EraseError::NoColumn(_) => wrong("name a column, as in --where 'loom = \"L07\"'; a text goes in quotes, a column does not"),
+    EraseError::Reason(_) => wrong("say it in other words"),
+    EraseError::AtWork(_) => |said| Failure::new(UNSUCCESSFUL, said, "they may be reading the rows: wait for them, or end them with `textum stop`; nothing was changed"),
+    EraseError::Unsteady => |said| Failure::new(UNSUCCESSFUL, said, "wait until they are done, and run the command again; nothing was changed"),
+    EraseError::Journal(_) => damaged("nothing was done of it; if you know what was to be erased, move the file away and erase it again"),
 );
 impl From<Box<ExecError>> for Failure {
     fn from(error: Box<ExecError>) -> Failure {

@@ -33,6 +33,7 @@ pub use textum_table as table;
 
 pub mod config;
 pub mod data;
+pub mod erase;
 pub mod event;
 pub mod inspect;
 pub mod maintain;

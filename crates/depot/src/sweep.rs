@@ -58,7 +58,7 @@ struct Mark {
 
 impl Depot {
     /// The time by the storage's clock, by which its objects are dated; by this machine's, where it does not date them.
-    fn storage_now(&self) -> Result<Timestamp, DepotError> {
+    pub(crate) fn storage_now(&self) -> Result<Timestamp, DepotError> {
         let path = format!("probe/now-{:016x}", rand::random::<u64>());
         self.storage.put(&path, &Vec::new().into())?;
         let now = self.storage.list("probe")?.into_iter().find(|o| o.path == path).and_then(|o| o.modified);

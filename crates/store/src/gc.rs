@@ -5,8 +5,10 @@
 //! nobody adds anything before that. Folders whose files go keep their listing as an outline.
 //!
 //! ```text
-//! journal := "textum drop @1\n\0" packs:u64 dropped:u64 pack_name[32]* digest[32]* check:[32]
+//! journal := "textum drop @2\n\0" packs:u64 dropped:u64 outlines:u64 pack_name[32]* digest[32]* digest[32]* check:[32]
 //! ```
+//!
+//! The first form, `@1`, knew of no outlines that go.
 
 use std::collections::HashSet;
 use std::fs::{self, File};
@@ -20,7 +22,8 @@ use super::writer::OpenPack;
 use super::{Digest, Store, StoreError, ingest};
 use textum_base::fsio::{self, IoError};
 
-const JOURNAL_HEAD: [u8; 16] = *b"textum drop @1\n\0";
+const JOURNAL_HEAD: [u8; 16] = *b"textum drop @2\n\0";
+const FIRST_HEAD: [u8; 16] = *b"textum drop @1\n\0";
 
 /// What is to be dropped.
 #[derive(Clone, Debug, Default)]
@@ -29,6 +32,19 @@ pub struct GcPlan {
     pub entries: HashSet<Digest>,
     /// Listings among them that are kept as outlines.
     pub outlines: Vec<Digest>,
+    /// Outlines of earlier droppings that go as well.
+    pub forgotten: HashSet<Digest>,
+}
+
+/// What a journal says is to go.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Journal {
+    /// The packs that it speaks of.
+    pub packs: Vec<Digest>,
+    /// Contents, pieces and lists of pieces.
+    pub entries: HashSet<Digest>,
+    /// Outlines.
+    pub outlines: HashSet<Digest>,
 }
 
 /// What dropping has freed.
@@ -53,33 +69,42 @@ impl Store {
     }
 }
 
-fn encode(packs: &[Digest], entries: &HashSet<Digest>) -> Vec<u8> {
+fn encode(journal: &Journal) -> Vec<u8> {
     let mut out = JOURNAL_HEAD.to_vec();
-    out.extend_from_slice(&(packs.len() as u64).to_le_bytes());
-    out.extend_from_slice(&(entries.len() as u64).to_le_bytes());
-    packs.iter().chain(entries).for_each(|d| out.extend_from_slice(d.as_bytes()));
+    for count in [journal.packs.len(), journal.entries.len(), journal.outlines.len()] {
+        out.extend_from_slice(&(count as u64).to_le_bytes());
+    }
+    let all = journal.packs.iter().chain(&journal.entries).chain(&journal.outlines);
+    all.for_each(|d| out.extend_from_slice(d.as_bytes()));
     let check = blake3::hash(&out);
     out.extend_from_slice(check.as_bytes());
     out
 }
 
-/// Reads a journal's bytes: the packs that it speaks of, and what is to go from them.
-pub fn decode_journal(bytes: &[u8]) -> Option<(Vec<Digest>, HashSet<Digest>)> {
+/// Reads a journal's bytes.
+pub fn decode_journal(bytes: &[u8]) -> Option<Journal> {
     let (body, check) = bytes.split_at_checked(bytes.len().checked_sub(32)?)?;
-    if blake3::hash(body).as_bytes() != check || body.get(..16)? != JOURNAL_HEAD {
+    let is_first = body.get(..16)? == FIRST_HEAD;
+    if blake3::hash(body).as_bytes() != check || !(is_first || body.get(..16)? == JOURNAL_HEAD) {
         return None;
     }
     let number = |at: usize| -> Option<usize> {
         let bytes: [u8; 8] = body.get(at..at + 8)?.try_into().ok()?;
         usize::try_from(u64::from_le_bytes(bytes)).ok()
     };
-    let (packs, entries) = (number(16)?, number(24)?);
-    let (digests, rest) = body.get(32..)?.as_chunks::<32>();
-    if !rest.is_empty() || packs.checked_add(entries)? != digests.len() {
+    let (packs, entries, outlines) = (number(16)?, number(24)?, if is_first { 0 } else { number(32)? });
+    let (digests, rest) = body.get(if is_first { 32 } else { 40 }..)?.as_chunks::<32>();
+    if !rest.is_empty() || packs.checked_add(entries)?.checked_add(outlines)? != digests.len() {
         return None;
     }
     let digest = |bytes: &[u8; 32]| Digest::from_bytes(*bytes);
-    Some((digests[..packs].iter().map(digest).collect(), digests[packs..].iter().map(digest).collect()))
+    let (packs, rest) = digests.split_at(packs);
+    let (entries, outlines) = rest.split_at(entries);
+    Some(Journal {
+        packs: packs.iter().map(digest).collect(),
+        entries: entries.iter().map(digest).collect(),
+        outlines: outlines.iter().map(digest).collect(),
+    })
 }
 
 /// The packs that a dropping changes.
@@ -91,8 +116,14 @@ struct Affected {
     partly: Vec<(Digest, Vec<Record>)>,
 }
 
-fn goes(record: &Record, dropped: &HashSet<Digest>) -> bool {
-    matches!(record.entry.kind, Kind::Chunk | Kind::Parts) && dropped.contains(&record.entry.digest)
+impl Journal {
+    fn takes(&self, record: &Record) -> bool {
+        match record.entry.kind {
+            Kind::Chunk | Kind::Parts => self.entries.contains(&record.entry.digest),
+            Kind::Outline => self.outlines.contains(&record.entry.digest),
+            Kind::Document => false,
+        }
+    }
 }
 
 impl Alone<'_> {
@@ -102,15 +133,16 @@ impl Alone<'_> {
         let folder = self.store.packs_folder();
         // None yet, where nothing has been put.
         let packs = self.store.packs()?;
-        let affected = self.affected(&packs, &dropping.entries)?;
+        let going = Journal { packs, entries: dropping.entries.clone(), outlines: dropping.forgotten.clone() };
+        let affected = self.affected(&going)?;
         for (name, _) in &affected.partly {
             pack::scan(&Catalog::path_of(&folder, name), true, |_, _| {})?;
         }
         self.publish_first(&dropping.outlines, documents)?;
         let journal = self.store.journal_path();
-        fsio::write_atomic(&journal, &encode(&packs, &dropping.entries))?;
+        fsio::write_atomic(&journal, &encode(&going))?;
         let mut freed = Freed::default();
-        let result = self.carry_out(affected, &dropping.entries, &mut freed);
+        let result = self.carry_out(affected, &going, &mut freed);
         if result.is_err() && freed.packs == 0 {
             // Nothing has gone yet: all stays as it was.
             let _ = fsio::remove_any(&journal);
@@ -127,11 +159,11 @@ impl Alone<'_> {
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(Freed::default()),
             other => other.map_err(IoError::of("read", &path))?,
         };
-        let Some((packs, entries)) = decode_journal(&bytes) else {
+        let Some(going) = decode_journal(&bytes) else {
             return Err(StoreError::Damaged { path, what: "the journal of a dropping that was cut off is not one".into() });
         };
         let mut freed = Freed::default();
-        self.carry_out(self.affected(&packs, &entries)?, &entries, &mut freed)?;
+        self.carry_out(self.affected(&going)?, &going, &mut freed)?;
         self.close_journal()?;
         Ok(freed)
     }
@@ -172,15 +204,15 @@ impl Alone<'_> {
     }
 
     /// The packs that something goes from, with all their records; first those of which nothing stays.
-    fn affected(&self, packs: &[Digest], dropped: &HashSet<Digest>) -> Result<Affected, StoreError> {
+    fn affected(&self, going: &Journal) -> Result<Affected, StoreError> {
         let folder = self.store.packs_folder();
         let mut found = Affected::default();
-        for name in packs {
+        for name in &going.packs {
             let records = match records_of(&folder, name) {
                 Err(StoreError::Io(e)) if e.is_not_found() => continue,
                 other => other?,
             };
-            match records.iter().filter(|r| goes(r, dropped)).count() {
+            match records.iter().filter(|r| going.takes(r)).count() {
                 0 => {}
                 gone if gone == records.len() => found.wholly.push((*name, gone as u64)),
                 _ => found.partly.push((*name, records)),
@@ -189,7 +221,7 @@ impl Alone<'_> {
         Ok(found)
     }
 
-    fn carry_out(&self, affected: Affected, dropped: &HashSet<Digest>, freed: &mut Freed) -> Result<(), StoreError> {
+    fn carry_out(&self, affected: Affected, going: &Journal, freed: &mut Freed) -> Result<(), StoreError> {
         let folder = self.store.packs_folder();
         // Whole packs first: that frees room for writing the others anew.
         for (name, entries) in &affected.wholly {
@@ -211,7 +243,7 @@ impl Alone<'_> {
             };
             let before = into.length();
             for record in &records {
-                if goes(record, dropped) {
+                if going.takes(record) {
                     freed.entries += 1;
                     continue;
                 }

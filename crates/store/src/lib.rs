@@ -40,7 +40,7 @@ use std::sync::{Arc, Mutex, OnceLock, PoisonError, RwLock};
 
 pub use catalog::{Catalog, Found, list_packs};
 pub use exchange::{Entry, Pack, PackBuilder, Salvage, entries_of_pack, salvage_pack};
-pub use gc::{Freed, GcPlan, decode_journal};
+pub use gc::{Freed, GcPlan, Journal, decode_journal};
 pub use hash::hash_file;
 pub use index::Record;
 pub use ingest::{CUT_MAX, CUT_MEAN, CUT_MIN, Stored};

@@ -7,7 +7,7 @@ use super::index::{self, Record};
 use super::pack::{self, EntryHead, HEAD_LEN, Kind, PACK_HEAD};
 use super::session::Alone;
 use super::writer::OpenPack;
-use super::{Digest, StoreError};
+use super::{Digest, Store, StoreError};
 use textum_base::fsio::{self, IoError};
 
 /// What came of salvaging a pack.
@@ -39,6 +39,13 @@ fn find_entries(path: &std::path::Path) -> Result<Vec<Record>, IoError> {
     Ok(found)
 }
 
+impl Store {
+    /// Where packs are kept that were damaged, for a person to look at; what was whole in them is elsewhere.
+    pub fn damaged_folder(&self) -> std::path::PathBuf {
+        self.folder().join("damaged")
+    }
+}
+
 impl Alone<'_> {
     /// Writes a damaged pack anew with what is whole in it. The damaged file is kept in `damaged/`.
     pub fn salvage(&self, name: &Digest) -> Result<Salvaged, StoreError> {
@@ -65,7 +72,7 @@ impl Alone<'_> {
                 Err(other) => return Err(other),
             }
         }
-        let aside = self.store.folder().join("damaged");
+        let aside = self.store.damaged_folder();
         textum_base::fsio::create_folder(&aside)?;
         let kept = Catalog::path_of(&aside, name);
         fsio::remove_any(&kept)?;

@@ -123,7 +123,7 @@ proptest! {
                     }
                     let told = document(99);
                     let alone = store.alone().unwrap();
-                    alone.drop_content(&GcPlan { entries, outlines: Vec::new() }, std::slice::from_ref(&told)).unwrap();
+                    alone.drop_content(&GcPlan { entries, ..GcPlan::default() }, std::slice::from_ref(&told)).unwrap();
                     model.documents.insert(Digest::of(&told), told);
                 }
                 Act::Fold => drop(store.fold_small_packs().unwrap()),

@@ -219,7 +219,7 @@ fn a_folder_whose_files_are_dropped_keeps_its_listing_but_is_no_longer_there() {
     };
     let folder = put();
     let entries = files.iter().map(|f| Digest::of(f)).chain([folder]).collect();
-    let freed = store.alone().unwrap().drop_content(&GcPlan { entries, outlines: vec![folder] }, &[]).unwrap();
+    let freed = store.alone().unwrap().drop_content(&GcPlan { entries, outlines: vec![folder], ..GcPlan::default() }, &[]).unwrap();
     assert_eq!(freed.entries, 3);
     assert!(!store.contains(&folder).unwrap(), "or its files would not be taken in again");
     assert_eq!(store.listing(&folder).unwrap(), listing);
@@ -250,7 +250,7 @@ fn writers_wait_for_a_dropping_and_a_dropping_waits_for_writers() {
         scope.spawn(|| {
             let own = Store::open(folder.path());
             for _ in 0..rounds {
-                let dropping = GcPlan { entries: [digest].into(), outlines: Vec::new() };
+                let dropping = GcPlan { entries: [digest].into(), ..GcPlan::default() };
                 own.alone().unwrap().drop_content(&dropping, &[]).unwrap();
             }
         });

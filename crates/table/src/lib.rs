@@ -4,7 +4,7 @@
 //!   packed with gzip or Zstandard.
 //! - [`row`], [`kind`], [`schema`]: a row's cells as bytes; what a cell is; columns beside each other.
 //! - [`compare`]: two tables row by row. [`filter`]: conditions on rows. [`profile`]: columns in figures.
-//! - [`sorted`]: numbers in order beyond memory.
+//! - [`sorted`]: numbers in order beyond memory. [`mod@without`]: a table written without some of its rows.
 //!
 //! ```
 //! use textum_table::{Origin, Row, Table, filter};
@@ -34,6 +34,7 @@ mod read;
 pub mod row;
 pub mod schema;
 pub mod sorted;
+pub mod without;
 
 use std::path::PathBuf;
 

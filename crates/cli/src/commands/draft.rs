@@ -2,9 +2,8 @@
 
 use clap::Args;
 use textum_core::pipeline::draft::{Draft, draft, with_stage, write_stage};
-use textum_core::project::workspace::Project;
 
-use super::{here, variables};
+use super::open_to_write;
 use crate::args::{Format, Global};
 use crate::failure::Failure;
 use crate::render::text;
@@ -28,7 +27,7 @@ pub struct DraftArgs {
 
 /// Drafts a stage.
 pub fn run(global: &Global, args: &DraftArgs, ui: &Ui) -> Result<u8, Failure> {
-    let project = Project::open_to_write(&here(global), variables())?;
+    let project = open_to_write(global, ui)?;
     let drafted = draft(&project, &args.name, &args.command)?;
     match args.dry_run {
         true => drop(with_stage(&project, &drafted)?),

@@ -75,8 +75,10 @@ fn begin(project: &Project, args: &ImpactArgs, global: &Global, ui: &Ui) -> Resu
         return Err(Failure::new(NOT_THERE, format!("no dataset `{name}` is recorded"), help));
     }
     let (seeds, found) = seeds_of_rows(project, name, &condition, text)?;
-    let versions: Vec<String> =
-        found.iter().map(|(version, rows)| format!("{version} ({})", crate::render::text::counted(*rows, "row"))).collect();
+    let versions: Vec<String> = found
+        .iter()
+        .map(|(version, rows)| format!("{} ({})", version.name(), crate::render::text::counted(*rows, "row")))
+        .collect();
     let said = match versions.is_empty() {
         true => format!("no version of {name} with {text}"),
         false => format!("{} with {text}", versions.join(", ")),

@@ -39,9 +39,10 @@ use std::path::PathBuf;
 
 use textum_base::Identity;
 use textum_core::depot::Depot;
+use textum_core::erase::{EraseError, finish, pending, unfollowed};
 use textum_core::pipeline::exec::close_interrupted;
 use textum_core::project::workspace::{Project, Workspace};
-use textum_core::record::ledger::CheckpointRow;
+use textum_core::record::ledger::{CheckpointRow, Erasure};
 use textum_core::record::receipt::TreeReceipt;
 use textum_core::share::{RemoteRun, remote_runs};
 
@@ -72,6 +73,7 @@ pub fn open(global: &Global, ui: &Ui) -> Result<Project, Failure> {
     let mut project = Project::open(&folder, variables())?;
     ui.remember(&project.depots);
     if has_state {
+        finish_erasing(&mut project, ui)?;
         receive_what_is_committed(&project, ui)?;
         let events = ui.events();
         let style = &ui.err_style;
@@ -92,6 +94,47 @@ pub fn open(global: &Global, ui: &Ui) -> Result<Project, Failure> {
         }
     }
     Ok(project)
+}
+
+/// Opens the project for work that is recorded: makes Textum's folder if there is none.
+pub fn open_to_write(global: &Global, ui: &Ui) -> Result<Project, Failure> {
+    let mut project = Project::open_to_write(&here(global), variables())?;
+    finish_erasing(&mut project, ui)?;
+    Ok(project)
+}
+
+/// Finishes an erasing that was cut off, and tells of what is not erased everywhere yet.
+fn finish_erasing(project: &mut Project, ui: &Ui) -> Result<(), Failure> {
+    let style = &ui.err_style;
+    match finish(project) {
+        Ok(false) => {}
+        Ok(true) => ui.insist(&format!("{} an erasing that was cut off was finished", style.bad("note:"))),
+        // Whoever has the tree, or may write here, finishes it.
+        Err(EraseError::Workspace(e)) => {
+            ui.insist(&format!("{} an erasing was cut off and is not finished yet: {e}", style.bad("note:")))
+        }
+        Err(EraseError::Io(e)) if e.is_refused() || e.is_full() => {
+            ui.insist(&format!("{} an erasing was cut off and is not finished yet: {e}", style.bad("note:")));
+        }
+        Err(e) => return Err(e.into()),
+    }
+    for depot in pending(project).keys() {
+        let what = format!("the depot {depot} still has what was erased here: `textum data erase --pending`");
+        ui.say(&format!("{} {what}", style.bad("note:")));
+    }
+    let theirs = unfollowed(project)?;
+    if !theirs.is_empty() {
+        let what = format!("others have erased {}, and it is still here", erasures(&theirs));
+        ui.say(&format!("{} {what}: `textum data erase --pending`", style.bad("note:")));
+    }
+    Ok(())
+}
+
+fn erasures(all: &[Erasure]) -> String {
+    let mut datasets: Vec<String> = all.iter().map(|e| format!("rows of {}", e.dataset)).collect();
+    datasets.sort();
+    datasets.dedup();
+    crate::ui::escape::line(&crate::render::text::some(&datasets, 4))
 }
 
 /// Opens the project for an exchange with depots: makes Textum's folder if there is none, and lets Ctrl-C end the exchange

@@ -74,6 +74,7 @@ pub fn run(global: &Global, args: &ReportArgs, ui: &Ui) -> Result<u8, Failure> {
     let versions = versions_by_content(&project)?;
     let lineage = render::trace::text(
         &render::trace::Told {
+            erased: &[],
             target: &target,
             trace: &found,
             runs: &BTreeMap::new(),

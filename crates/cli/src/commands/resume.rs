@@ -8,7 +8,7 @@ use textum_core::project::workspace::Project;
 use textum_core::record::ledger::NameError;
 use textum_core::record::receipt::{RunReceipt, RunStageState, RunState, StageReceipt};
 
-use super::{by_whom, here, variables};
+use super::{by_whom, open_to_write};
 use crate::args::Global;
 use crate::failure::{Failure, USAGE};
 use crate::render::text;
@@ -30,7 +30,7 @@ pub struct ResumeArgs {
 
 /// Resumes.
 pub fn run(global: &Global, args: &ResumeArgs, ui: &Ui) -> Result<u8, Failure> {
-    let mut project = Project::open_to_write(&here(global), variables())?;
+    let mut project = open_to_write(global, ui)?;
     {
         let events = ui.events();
         textum_core::pipeline::exec::close_interrupted(&mut project, &*events)?;

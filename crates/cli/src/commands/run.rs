@@ -9,7 +9,7 @@ use textum_core::project::workspace::Project;
 use textum_core::record::receipt::{BranchedFrom, RunStageState, RunState};
 use textum_core::share::LiveTeller;
 
-use super::{by_whom, here, variables};
+use super::{by_whom, open_to_write};
 use crate::args::{Format, Global};
 use crate::failure::{Failure, INTERRUPTED, NOT_THERE, UNSUCCESSFUL};
 use crate::render;
@@ -83,7 +83,7 @@ pub struct RunArgs {
 
 /// Runs.
 pub fn run(global: &Global, args: &RunArgs, ui: &Ui) -> Result<u8, Failure> {
-    let mut project = Project::open_to_write(&here(global), variables())?;
+    let mut project = open_to_write(global, ui)?;
     super::receive_receipts(&project, ui);
     match args.sandbox || !args.vary.is_empty() {
         true => super::registry::must_stand(&mut project, ui)?,

@@ -63,7 +63,11 @@ pub fn run(global: &Global, args: &ShowArgs, ui: &Ui) -> Result<u8, Failure> {
         .collect::<Result<_, _>>()?;
     let rebuilds = project.ledger.rebuilds_of(&id)?;
     let remarks = project.ledger.remarks_on(&id)?;
+    let data = receipt.data.values().map(|d| (d.path.as_str(), &d.content.digest));
+    let outputs = stages.iter().flatten().flat_map(|s| s.outputs()).map(|o| (&*o.path, &o.content.digest));
+    let erased = project.ledger.erased_of(&project.store, data.chain(outputs))?;
     let shown = render::show::Shown {
+        erased: &erased,
         run: &receipt,
         digest: row.receipt,
         stages: &stages,

@@ -118,7 +118,10 @@ fn tell(project: &Project, target: &Target, found: &Trace, all: bool, ui: &Ui) -
             used_by.push(line);
         }
     }
+    let nodes = found.nodes.iter().filter(|n| matches!(n.kind, NodeKind::File | NodeKind::Folder | NodeKind::Checkpoint));
+    let erased = project.ledger.erased_of(&project.store, nodes.map(|n| (n.name.as_str(), &n.digest)))?;
     let told = render::trace::Told {
+        erased: &erased,
         target,
         trace: found,
         runs: &runs,

@@ -3,6 +3,7 @@
 use serde_json::{Value, json};
 use textum_core::config::manifest::Better;
 use textum_core::event::{Event, LoggedEvent};
+use textum_core::record::ledger::ErasedOf;
 use textum_core::record::ledger::{RebuildRow, Remark};
 use textum_core::record::receipt::{RunReceipt, RunState, StageReceipt};
 use textum_core::store::Digest;
@@ -15,6 +16,8 @@ use crate::ui::Style;
 
 /// A run with the receipts of its stages and its rebuilds.
 pub struct Shown<'r> {
+    /// What of its data and outputs was erased.
+    pub erased: &'r [ErasedOf],
     /// The run's receipt.
     pub run: &'r RunReceipt,
     /// Its digest.
@@ -109,6 +112,9 @@ fn facts(shown: &Shown<'_>, style: &Style) -> Vec<Vec<Cell>> {
     for gate in &run.gates {
         let word = if gate.held { style.good("holds") } else { style.bad("does not hold") };
         fact("gate", format!("{word}: {} after {}  {}", gate.check, gate.after, style.dim(&gate_values(gate).join(", "))));
+    }
+    for erased in shown.erased {
+        fact("erased", style.bad(&erased.to_string()));
     }
     if run.sandbox {
         fact("worked", "in a sandbox".into());
@@ -215,6 +221,6 @@ pub fn json(shown: &Shown<'_>) -> Value {
         .iter()
         .map(|r| json!({"receipt": r.receipt, "target": r.target, "started": r.started, "verdict": r.verdict, "by": r.by}))
         .collect();
-    json!({"run": shown.run.run, "digest": shown.digest, "receipt": shown.run, "stages": shown.stages, "rebuilds": rebuilds,
+    json!({"run": shown.run.run, "erased": shown.erased, "digest": shown.digest, "receipt": shown.run, "stages": shown.stages, "rebuilds": rebuilds,
         "label": shown.label, "remarks": shown.remarks.iter().map(|r| json!({"note": r.note, "made": r.made, "by": r.by})).collect::<Vec<_>>()})
 }

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Value, json};
 use textum_core::inspect::lineage::{Node, NodeKind, Origin, Target, Trace};
+use textum_core::record::ledger::ErasedOf;
 use textum_core::record::receipt::{EnvironmentRecord, RunReceipt};
 
 use super::data::Versions;
@@ -13,6 +14,8 @@ use textum_core::store::Store;
 
 /// What the text tells beside the trace itself.
 pub struct Told<'t> {
+    /// What of it was erased.
+    pub erased: &'t [ErasedOf],
     /// What was traced.
     pub target: &'t Target,
     /// The trace.
@@ -239,6 +242,7 @@ fn footing(told: &Told<'_>, style: &Style) -> String {
             commits.push(line);
         }
     }
+    lines.extend(told.erased.iter().map(|erased| format!("{}       {}", style.bad("erased"), escape::line(&erased.to_string()))));
     lines.extend(commits.into_iter().map(|c| format!("{}       {c}", style.dim("commit"))));
     lines.join("\n")
 }
@@ -250,7 +254,7 @@ pub fn json(told: &Told<'_>) -> Value {
     json!({
         "target": {"name": told.target.name, "path": told.target.path, "digest": told.target.digest},
         "nodes": told.trace.nodes, "edges": told.trace.edges, "ends": told.trace.ends, "runs": commits,
-        "environments": told.environments,
+        "environments": told.environments, "erased": told.erased,
         "observed": told.trace.observed.iter().map(|o| super::observed::json(o, told.store, told.all)).collect::<Vec<_>>(),
     })
 }

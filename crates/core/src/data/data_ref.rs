@@ -63,6 +63,12 @@ pub fn find_data(project: &Project, text: &str, here: &Path) -> Result<DataRef, 
 
 /// A recorded version. The bytes of a reference must still be what they were for it to be read.
 fn of_version(project: &Project, version: Version) -> Result<DataRef, DataError> {
+    if !project.store.contains(&version.content.digest)?
+        && version.hold == StorageMode::Store
+        && let Some(erasure) = project.ledger.erased(&version.content.digest)?
+    {
+        return Err(DataError::Erased { version: version.name(), erasure });
+    }
     let file = match version.hold {
         StorageMode::Store => None,
         StorageMode::Reference => Some(project.workspace.root().join(&version.path)),

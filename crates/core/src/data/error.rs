@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use crate::config::manifest::ManifestError;
 use crate::fsio::IoError;
 use crate::project::fingerprint::ScanError;
-use crate::record::ledger::LedgerError;
+use crate::record::ledger::{Erasure, LedgerError};
 use crate::record::receipt::DocumentError;
 use crate::store::StoreError;
 use crate::table::TableError;
@@ -39,6 +39,22 @@ pub enum DataError {
         text: String,
         /// What is wrong, and where.
         source: FilterError,
+    },
+    /// The version was to be forgotten.
+    #[error("{version} was {erasure}")]
+    Erased {
+        /// The version.
+        version: String,
+        /// When, by whom and why.
+        erasure: Erasure,
+    },
+    /// A state that was to be forgotten stands in the tree again.
+    #[error("what stands at {path} is the content that was {erasure}")]
+    ErasedAgain {
+        /// The dataset's path.
+        path: String,
+        /// When, by whom and why.
+        erasure: Erasure,
     },
     /// No dataset has this name.
     #[error("there is no dataset `{name}`{}", near.as_ref().map_or(String::new(), |n| format!(": did you mean `{n}`?")))]

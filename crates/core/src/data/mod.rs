@@ -23,7 +23,7 @@ pub use declare::{Added, Declaration, add};
 pub use difference::{Change, Difference, change_between, compare};
 pub use error::DataError;
 pub use files::{FileChange, FileChangeKind, FilesDiff, compare_files};
-pub use record::{Recording, note_version, record_datasets, recorded_anew};
+pub use record::{Recording, none_is_erased, note_version, record_datasets, recorded_anew};
 pub use search::{FoundIn, find_rows};
 pub use status::{DatasetState, DatasetStatus, status_of};
 pub use version::{Version, split_name, version_of, version_with, versions};

@@ -64,6 +64,21 @@ fn receipt(
     }
 }
 
+/// That no dataset stands in the tree as it was before rows of it were erased: it would be recorded once more.
+pub fn none_is_erased(project: &Project) -> Result<(), DataError> {
+    if project.ledger.erasures()?.is_empty() {
+        return Ok(());
+    }
+    for decl in &project.manifest.data {
+        if let Some(content) = project.scanner.look(&decl.path)?
+            && let Some(erasure) = project.ledger.erased_version(&content.digest)?
+        {
+            return Err(DataError::ErasedAgain { path: decl.path.to_string(), erasure });
+        }
+    }
+    Ok(())
+}
+
 /// Puts a data receipt for every dataset whose content (by path, as it was just taken in) is new, or is to
 /// be noted. Nothing is published.
 pub fn recorded_anew(
@@ -115,6 +130,7 @@ pub fn record_datasets(
             return Err(DataError::NoDataset { name: name.clone(), near: near.map(str::to_string) });
         }
     }
+    none_is_erased(project)?;
     let found = {
         let project = &*project;
         let writer = project.store.writer()?;

@@ -1,6 +1,6 @@
 //! The depots of a project: opened when they are needed, and asked for content that is not here.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -27,6 +27,16 @@ pub struct Depots {
     /// Each is opened once; one that cannot be is not tried again by this process.
     opened: Mutex<BTreeMap<String, Opened>>,
     fetched: Mutex<BTreeMap<String, Fetched>>,
+    forgotten: Mutex<Forgotten>,
+}
+
+/// Content that was to be forgotten.
+#[derive(Clone, Debug, Default)]
+pub struct Forgotten {
+    /// It may still be in a depot: it is not fetched.
+    pub there: HashSet<Digest>,
+    /// It may still be here: it is not sent.
+    pub here: HashSet<Digest>,
 }
 
 /// Why there is no depot of a name.
@@ -63,6 +73,7 @@ impl Depots {
             jobs: AtomicUsize::new(JOBS),
             opened: Mutex::default(),
             fetched: Mutex::default(),
+            forgotten: Mutex::default(),
         }
     }
 
@@ -129,6 +140,21 @@ impl Depots {
         result
     }
 
+    /// What is neither fetched nor sent from now on.
+    pub fn forget(&self, forgotten: Forgotten) {
+        *self.forgotten.lock().unwrap_or_else(PoisonError::into_inner) = forgotten;
+    }
+
+    /// Whether a content must not be fetched.
+    pub fn is_not_fetched(&self, content: &Digest) -> bool {
+        self.forgotten.lock().unwrap_or_else(PoisonError::into_inner).there.contains(content)
+    }
+
+    /// Whether a content must not be sent.
+    pub fn is_not_sent(&self, content: &Digest) -> bool {
+        self.forgotten.lock().unwrap_or_else(PoisonError::into_inner).here.contains(content)
+    }
+
     /// What was fetched by this process, by depot.
     pub fn fetched(&self) -> Vec<(String, Fetched)> {
         let fetched = self.fetched.lock().unwrap_or_else(PoisonError::into_inner);
@@ -159,7 +185,7 @@ impl Source for Depots {
         let missing = |store: &Store| -> Result<Vec<Digest>, StoreError> {
             let mut missing = Vec::new();
             for digest in wanted {
-                if !store.contains(digest)? {
+                if !store.contains(digest)? && !self.is_not_fetched(digest) {
                     missing.push(*digest);
                 }
             }
@@ -184,6 +210,9 @@ impl Source for Depots {
     }
 
     fn has(&self, digest: &Digest) -> Result<bool, StoreError> {
+        if self.is_not_fetched(digest) {
+            return Ok(false);
+        }
         let mut found = false;
         let failed = self.each(|depot| {
             found = !depot.has(&[*digest])?.is_empty();

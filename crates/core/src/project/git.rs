@@ -42,6 +42,11 @@ pub fn in_git(folder: &Path) -> bool {
     folder.ancestors().any(|a| a.join(".git").exists())
 }
 
+/// Whether a path is in any commit of the repository that a folder lies in.
+pub fn was_committed(folder: &Path, path: &str) -> bool {
+    in_git(folder) && git(folder, &["log", "--all", "-1", "--format=%h", "--", path]).is_some_and(|found| !found.is_empty())
+}
+
 /// Whether git, asked in a folder, says yes.
 pub fn git_says(folder: &Path, words: &[&str]) -> bool {
     git(folder, words).is_some()

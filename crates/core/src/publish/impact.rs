@@ -1,31 +1,18 @@
 //! What was made of something: executions, runs, published versions, the aliases that name them, predictions.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
-use std::sync::Arc;
 
 use rayon::prelude::*;
 use serde::Serialize;
 use textum_base::Digest;
 use textum_depot::{Depot, DepotOptions};
-use textum_registry::Registry;
+use textum_registry::{Bundle, Registry};
 
-use super::{Home, Place, PublishError};
-use crate::data::{DataError, find_data, find_rows, versions};
-use crate::inspect::lineage::{Origin, Target};
+use super::{Home, Place, PublishError, Seeds};
 use crate::project::workspace::Project;
 use crate::record::ledger::Ledger;
-use crate::record::receipt::{ContentKind, ObservedInputs, Read, StageReceipt};
-use crate::store::{Store, items_of_listing};
-use crate::table::filter::{Condition, Named};
-
-/// Where it begins: contents, and executions.
-#[derive(Clone, Debug, Default)]
-pub struct Seeds {
-    /// Contents that are what it is about.
-    pub contents: HashSet<Digest>,
-    /// Executions that are.
-    pub executions: HashSet<Digest>,
-}
+use crate::record::receipt::{ContentKind, ObservedInputs, Read, StageReceipt, files_in};
+use crate::store::Store;
 
 /// A run that has a result that is touched.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -89,6 +76,7 @@ pub struct Impact {
 struct Walk<'w> {
     store: &'w Store,
     ledger: &'w Ledger,
+    stops: &'w HashSet<Digest>,
     contents: HashSet<Digest>,
     executions: HashSet<Digest>,
     /// Contents whose readers were not asked for yet, and whether it counts which execution wrote them.
@@ -102,7 +90,8 @@ impl Walk<'_> {
     fn content(&mut self, digest: Digest, made: bool) {
         // Nothing at all is the same everywhere, and comes from nowhere.
         // One that is known is looked at once more for each execution that made it: who read it from that one counts too.
-        if digest != Digest::of(b"") && (self.contents.insert(digest) || made) {
+        let is_followed = digest != Digest::of(b"") && !self.stops.contains(&digest);
+        if is_followed && (self.contents.insert(digest) || made) {
             self.open.push((digest, made));
         }
     }
@@ -145,7 +134,7 @@ impl Walk<'_> {
                     self.content(output.content.digest, true);
                     if output.content.kind == ContentKind::Folder {
                         // A part of it may be read by itself.
-                        items_of(self.store, &output.content.digest).into_iter().for_each(|d| self.content(d, true));
+                        files_in(self.store, &output.content.digest).into_iter().for_each(|d| self.content(d, true));
                     }
                 }
                 if let Some(row) = self.ledger.execution(&receipt)? {
@@ -184,7 +173,7 @@ impl Walk<'_> {
     fn folders(&self) -> Result<HashMap<Digest, Vec<Digest>>, PublishError> {
         let all = self.ledger.folders()?;
         let store = self.store;
-        Ok(all.into_par_iter().map(|folder| (folder, items_of(store, &folder))).collect())
+        Ok(all.into_par_iter().map(|folder| (folder, files_in(store, &folder))).collect())
     }
 
     /// Executions that went on from a checkpoint that is touched.
@@ -199,12 +188,6 @@ impl Walk<'_> {
     }
 }
 
-fn items_of(store: &Store, folder: &Digest) -> Vec<Digest> {
-    let Ok(listing) = store.listing(folder) else { return Vec::new() };
-    let items = items_of_listing(store, folder, &listing).unwrap_or_default();
-    items.iter().filter_map(|i| i.digest).collect()
-}
-
 /// Executions that were seen to read one of these contents without declaring it.
 fn undeclared(store: &Store, ledger: &Ledger, contents: &HashSet<Digest>) -> Result<Vec<Digest>, PublishError> {
     let all = ledger.undeclared_readers()?;
@@ -217,79 +200,6 @@ fn undeclared(store: &Store, ledger: &Ledger, contents: &HashSet<Digest>) -> Res
     Ok(all.into_iter().filter(|(_, inputs)| reading.contains(inputs)).map(|(receipt, _)| receipt).collect())
 }
 
-/// Seeds out of what a person has named: of a run its results, of anything else its content.
-pub fn seeds_of(project: &Project, target: &Target) -> Result<Seeds, PublishError> {
-    let mut seeds = Seeds::default();
-    match &target.origin {
-        // What earlier runs had made and this one used again is not of its making, unless nothing is.
-        Origin::Run(run) => {
-            seeds.executions.extend(project.ledger.executed_in(&run.run)?.into_iter().map(|row| row.receipt));
-            if seeds.executions.is_empty() {
-                seeds.executions.extend(project.ledger.results_in(&run.run)?);
-            }
-        }
-        _ => {
-            seeds.contents.insert(target.digest);
-            // Of a folder its files are meant too.
-            seeds.contents.extend(items_of(&project.store, &target.digest));
-        }
-    }
-    Ok(seeds)
-}
-
-/// Executions with this value of a parameter among what decided them.
-pub fn seeds_of_param(project: &Project, name: &str, value: &str) -> Result<Seeds, PublishError> {
-    let mut seeds = Seeds::default();
-    let mut looked: HashSet<Digest> = HashSet::new();
-    for run in project.ledger.runs_with_param(name, value)? {
-        for receipt in project.ledger.results_in(&run)? {
-            if looked.insert(receipt) {
-                let loaded = StageReceipt::load(&project.store, &receipt)?;
-                if loaded.inputs.params.get(name).is_some_and(|v| v == value) {
-                    seeds.executions.insert(receipt);
-                }
-            }
-        }
-    }
-    Ok(seeds)
-}
-
-/// Executions that used a package, in this version if one is named.
-pub fn seeds_of_package(project: &Project, name: &str, version: Option<&str>) -> Result<Seeds, PublishError> {
-    let executions = project.ledger.users_of_package(name, version)?.into_iter().collect();
-    Ok(Seeds { executions, ..Seeds::default() })
-}
-
-/// Versions of a dataset that have rows which meet a condition; and how many of each.
-pub fn seeds_of_rows(
-    project: &Project,
-    dataset: &str,
-    condition: &Condition<Named>,
-    text: &str,
-) -> Result<(Seeds, Vec<(String, u64)>), PublishError> {
-    let mut seeds = Seeds::default();
-    let mut found = Vec::new();
-    let (mut looked_at, mut no_column) = (0, None);
-    for version in versions(&project.ledger, dataset)? {
-        let side = find_data(project, &version.name(), project.workspace.root())?;
-        match find_rows(project, &side, condition, 0)? {
-            Ok(looked) => {
-                looked_at += 1;
-                if let Some(rows) = looked.rows.filter(|rows| *rows > 0) {
-                    seeds.contents.insert(version.content.digest);
-                    found.push((version.name(), rows));
-                }
-            }
-            // A version without the column has no such rows.
-            Err(source) => drop(no_column.get_or_insert(source)),
-        }
-    }
-    match no_column {
-        Some(source) if looked_at == 0 => Err(DataError::Filter { text: text.to_string(), source }.into()),
-        _ => Ok((seeds, found)),
-    }
-}
-
 /// What a look at one project found.
 struct Look {
     contents: HashSet<Digest>,
@@ -299,7 +209,15 @@ struct Look {
 }
 
 fn look((name, store, ledger): Looked<'_>, seeds: &Seeds) -> Result<Look, PublishError> {
-    let mut walk = Walk { store, ledger, contents: HashSet::new(), executions: HashSet::new(), open: Vec::new(), made: Vec::new() };
+    let mut walk = Walk {
+        store,
+        ledger,
+        stops: &seeds.stops,
+        contents: HashSet::new(),
+        executions: HashSet::new(),
+        open: Vec::new(),
+        made: Vec::new(),
+    };
     seeds.contents.iter().for_each(|d| walk.content(*d, false));
     seeds.executions.iter().for_each(|d| walk.execution(*d));
     undeclared(store, ledger, &seeds.contents)?.into_iter().for_each(|d| walk.execution(d));
@@ -342,7 +260,8 @@ fn look_at_all(projects: &[Looked<'_>], seeds: &Seeds) -> Result<Vec<Look>, Publ
             is_over = false;
             given[at].extend(new);
             let executions = if at == 0 { seeds.executions.clone() } else { HashSet::new() };
-            looks[at] = Some(look(*project, &Seeds { contents: given[at].clone(), executions })?);
+            let seeds = Seeds { contents: given[at].clone(), executions, stops: seeds.stops.clone() };
+            looks[at] = Some(look(*project, &seeds)?);
         }
         if is_over {
             return Ok(looks.into_iter().flatten().collect());
@@ -370,22 +289,62 @@ fn predictions(name: &str, store: &Store, executions: &HashSet<Digest>, versions
     impact.predictions.extend(found);
 }
 
+/// Another project of a depot, with its receipts for as long as it takes.
+pub struct Other {
+    /// Its name.
+    pub name: String,
+    /// Its receipts; content comes from the depot.
+    pub store: Store,
+    /// What they say.
+    pub ledger: Ledger,
+    /// The depot, opened as that project's.
+    pub depot: Depot,
+    _folder: tempfile::TempDir,
+}
+
+/// All that was made of something, and by what in this project.
+pub struct Downstream {
+    /// What is told of it.
+    pub impact: Impact,
+    /// What was made in this project.
+    pub own: Reached,
+}
+
+/// What was made of something in a project.
+#[derive(Default)]
+pub struct Reached {
+    /// Contents, those that it began with among them.
+    pub contents: HashSet<Digest>,
+    /// Executions, by their receipts.
+    pub executions: HashSet<Digest>,
+}
+
 /// All that was made of something, in this project and in others that share its depot.
 pub fn impact(project: &Project, place: Option<(&Place, &Registry)>, target: &str, seeds: &Seeds) -> Result<Impact, PublishError> {
+    Ok(downstream(project, place, target, seeds)?.impact)
+}
+
+/// Whether a published version was made of contents that it began with, or by executions that were reached.
+pub fn is_made_of(bundle: &Bundle, seeds: &Seeds, contents: &HashSet<Digest>, executions: &HashSet<Digest>) -> bool {
+    // Others may have come to the same files; which executions made these, a version says.
+    bundle.files.iter().any(|f| seeds.contents.contains(&f.digest))
+        || bundle.data.values().any(|d| contents.contains(&d.digest))
+        || bundle.run.iter().flat_map(|r| r.stages.values()).any(|receipt| executions.contains(receipt))
+}
+
+/// The same, with what it was made by.
+pub fn downstream(
+    project: &Project,
+    place: Option<(&Place, &Registry)>,
+    target: &str,
+    seeds: &Seeds,
+) -> Result<Downstream, PublishError> {
     let mut impact = Impact { target: target.to_string(), ..Impact::default() };
-    let own = &project.manifest.name;
-    let mut others: Vec<(String, tempfile::TempDir, Store, Ledger)> = Vec::new();
+    let mut others: Vec<Other> = Vec::new();
     if let Some((Place { home: Home::Depot(depot), .. }, _)) = place {
-        for name in depot.projects()?.into_iter().filter(|name| name != own) {
-            match receipts_of(project, depot, &name) {
-                Ok((folder, store, ledger)) => others.push((name, folder, store, ledger)),
-                Err(e) => impact.unseen.push((name, e.to_string())),
-            }
-        }
+        others = others_of(project, depot, &mut impact.unseen)?;
     }
-    let mut projects: Vec<Looked<'_>> = vec![(own, &project.store, &project.ledger)];
-    projects.extend(others.iter().map(|(name, _, store, ledger)| (name.as_str(), store, ledger)));
-    let looks = look_at_all(&projects, seeds)?;
+    let looks = look_at_all(&all_of(project, &others), seeds)?;
     impact.data.extend(looks.first().iter().flat_map(|own| own.data.clone()));
     impact.executions = looks.iter().map(|look| look.executions.len()).sum();
     impact.runs.extend(looks.iter().flat_map(|look| look.runs.clone()));
@@ -395,11 +354,7 @@ pub fn impact(project: &Project, place: Option<(&Place, &Registry)>, target: &st
     if let Some((_, registry)) = place {
         for (name, model, version) in registry.versions() {
             let bundle = &version.publication.bundle;
-            // Others may have come to the same files; which executions made these, a version says.
-            let is_touched = bundle.files.iter().any(|f| seeds.contents.contains(&f.digest))
-                || bundle.data.values().any(|d| contents.contains(&d.digest))
-                || bundle.run.iter().flat_map(|r| r.stages.values()).any(|receipt| executions.contains(receipt));
-            if is_touched {
+            if is_made_of(bundle, seeds, &contents, &executions) {
                 let number = version.publication.version;
                 versions.insert(format!("{name}@{number}"));
                 impact.versions.push(TouchedVersion {
@@ -411,7 +366,7 @@ pub fn impact(project: &Project, place: Option<(&Place, &Registry)>, target: &st
             }
         }
     }
-    for ((name, store, _), look) in projects.iter().zip(&looks) {
+    for ((name, store, _), look) in all_of(project, &others).iter().zip(&looks) {
         predictions(name, store, &look.executions, &versions, &mut impact);
     }
     impact.data.sort();
@@ -419,11 +374,41 @@ pub fn impact(project: &Project, place: Option<(&Place, &Registry)>, target: &st
     impact.runs.sort();
     impact.predictions.sort();
     impact.predictions.dedup();
-    Ok(impact)
+    let own = looks.into_iter().next().map(Reached::from).unwrap_or_default();
+    Ok(Downstream { impact, own })
+}
+
+fn all_of<'p>(project: &'p Project, others: &'p [Other]) -> Vec<Looked<'p>> {
+    let mut projects: Vec<Looked<'_>> = vec![(&project.manifest.name, &project.store, &project.ledger)];
+    projects.extend(others.iter().map(|other| (other.name.as_str(), &other.store, &other.ledger)));
+    projects
+}
+
+/// The other projects of a depot; those that cannot be looked through are told with the reason.
+pub fn others_of(project: &Project, depot: &Depot, unseen: &mut Vec<(String, String)>) -> Result<Vec<Other>, PublishError> {
+    let mut others = Vec::new();
+    for name in depot.projects()?.into_iter().filter(|name| *name != project.manifest.name) {
+        match receipts_of(project, depot, &name) {
+            Ok(other) => others.push(other),
+            Err(e) => unseen.push((name, e.to_string())),
+        }
+    }
+    Ok(others)
+}
+
+/// What was made of something in this project, and in each of the others.
+pub fn reached(project: &Project, others: &[Other], seeds: &Seeds) -> Result<Vec<Reached>, PublishError> {
+    Ok(look_at_all(&all_of(project, others), seeds)?.into_iter().map(Reached::from).collect())
+}
+
+impl From<Look> for Reached {
+    fn from(look: Look) -> Reached {
+        Reached { contents: look.contents, executions: look.executions }
+    }
 }
 
 /// The receipts of another project of the depot, in a store of their own for as long as it takes.
-fn receipts_of(project: &Project, depot: &Arc<Depot>, name: &str) -> Result<(tempfile::TempDir, Store, Ledger), PublishError> {
+fn receipts_of(project: &Project, depot: &Depot, name: &str) -> Result<Other, PublishError> {
     let folder = tempfile::tempdir().map_err(crate::fsio::IoError::of("make a folder in", &std::env::temp_dir()))?;
     let options = DepotOptions {
         name: depot.name().to_string(),
@@ -443,5 +428,5 @@ fn receipts_of(project: &Project, depot: &Arc<Depot>, name: &str) -> Result<(tem
     ledger.catch_up(&store)?;
     // Listings come when they are asked for.
     store.set_source(project.depots.clone());
-    Ok((folder, store, ledger))
+    Ok(Other { name: name.to_string(), store, ledger, depot, _folder: folder })
 }

@@ -3,8 +3,8 @@
 use std::collections::HashSet;
 
 use crate::record::receipt::{
-    ContentKind, KEPT, KeptEnvironment, OBSERVED, ObservedInputs, ReceiptError, Reference, Role, StorageMode, Target,
-    read_document, references_of, type_of,
+    ContentKind, GivenUp, KEPT, KeptEnvironment, Nothing, OBSERVED, ObservedInputs, ReceiptError, Reference, Role, StorageMode,
+    Target, read_document, references_of, type_of,
 };
 use crate::store::{Digest, Store, items_of_listing};
 
@@ -23,6 +23,7 @@ struct Collector<'s> {
     which: Contents,
     /// Whether listings that are not here are looked for elsewhere.
     bring: bool,
+    given_up: &'s dyn GivenUp,
     found: HashSet<Digest>,
 }
 
@@ -37,10 +38,10 @@ impl Collector<'_> {
 
     fn document(&mut self, digest: &Digest, bytes: &[u8]) -> Result<(), ReceiptError> {
         let mut folders = Vec::new();
-        let which = self.which;
+        let (which, given_up) = (self.which, self.given_up);
         let found = &mut self.found;
         let told = references_of(digest, bytes, &mut |reference: Reference<'_>| {
-            if which == Contents::Small && !is_small(reference.role) {
+            if (which == Contents::Small && !is_small(reference.role)) || given_up.reference(digest, &reference) {
                 return;
             }
             match reference.target {
@@ -82,7 +83,9 @@ impl Collector<'_> {
     fn observed(&mut self, digest: &Digest, bytes: &[u8]) -> Result<(), ReceiptError> {
         let Ok(inputs) = read_document::<ObservedInputs>(digest, bytes) else { return Ok(()) };
         if inputs.groups.iter().all(|group| self.can_read(&group.list)) {
-            self.found.extend(inputs.project_files(self.store).unwrap_or_default().iter().map(|file| file.digest));
+            let files = inputs.project_files(self.store).unwrap_or_default();
+            let stays = |d: &Digest| !self.given_up.file(digest, d);
+            self.found.extend(files.iter().map(|file| file.digest).filter(stays));
         }
         Ok(())
     }
@@ -103,7 +106,7 @@ pub fn contents_of(
     documents: impl Iterator<Item = Digest>,
     which: Contents,
 ) -> Result<HashSet<Digest>, ReceiptError> {
-    let mut collector = Collector { store, which, bring: false, found: HashSet::new() };
+    let mut collector = Collector { store, which, bring: false, given_up: &Nothing, found: HashSet::new() };
     for digest in documents {
         if store.contains_document(&digest)? {
             let bytes = store.read(&digest)?;
@@ -113,11 +116,17 @@ pub fn contents_of(
     Ok(collector.found)
 }
 
-/// The content that documents speak of which may not be here: listings are fetched.
-pub fn every_content(store: &Store, documents: impl Iterator<Item = (Digest, Vec<u8>)>) -> Result<HashSet<Digest>, ReceiptError> {
-    let mut collector = Collector { store, which: Contents::All, bring: true, found: HashSet::new() };
+/// The content that documents speak of which may not be here, but for what is given up: listings are fetched.
+pub fn every_content(
+    store: &Store,
+    documents: impl Iterator<Item = (Digest, Vec<u8>)>,
+    given_up: &dyn GivenUp,
+) -> Result<HashSet<Digest>, ReceiptError> {
+    let mut collector = Collector { store, which: Contents::All, bring: true, given_up, found: HashSet::new() };
     for (digest, bytes) in documents {
         collector.document(&digest, &bytes)?;
     }
-    Ok(collector.found)
+    let mut found = collector.found;
+    found.retain(|digest| !given_up.never_stays(digest));
+    Ok(found)
 }

@@ -8,7 +8,7 @@ use super::closure::every_content;
 use super::sync::SyncError;
 use crate::project::depots::DepotsError;
 use crate::project::workspace::Project;
-use crate::record::receipt::{PRUNE_RECEIPT, PruneReceipt, read_document, type_of};
+use crate::record::receipt::{ERASE_RECEIPT, EraseReceipt, Nothing, PRUNE_RECEIPT, PruneReceipt, read_document, type_of};
 use crate::store::Digest;
 
 /// What a depot holds.
@@ -20,7 +20,7 @@ pub struct RemoteFigures {
     pub projects: Vec<String>,
 }
 
-/// Everything that documents of any project in the depot speak of; and what prunes have said they dropped.
+/// Everything that documents of any project in the depot speak of; and what was dropped by prunes or erased.
 fn spoken_of(project: &Project, depot: &Depot) -> Result<(HashSet<Digest>, HashSet<Digest>), SyncError> {
     let (mut documents, mut dropped) = (Vec::new(), HashSet::new());
     depot.every_document(|digest, bytes| {
@@ -29,11 +29,16 @@ fn spoken_of(project: &Project, depot: &Depot) -> Result<(HashSet<Digest>, HashS
         {
             dropped.extend(prune.dropped.keys().copied());
         }
+        if type_of(&bytes).as_deref() == Some(ERASE_RECEIPT)
+            && let Ok(said) = read_document::<EraseReceipt>(&digest, &bytes)
+        {
+            dropped.extend(said.contents.keys().copied());
+        }
         documents.push((digest, bytes));
         Ok(())
     })?;
     let own: HashSet<Digest> = documents.iter().map(|(digest, _)| *digest).collect();
-    let mut spoken_of = every_content(&project.store, documents.into_iter())?;
+    let mut spoken_of = every_content(&project.store, documents.into_iter(), &Nothing)?;
     // Documents are found by themselves.
     spoken_of.retain(|digest| !own.contains(digest));
     Ok((spoken_of, dropped))

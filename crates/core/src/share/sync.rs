@@ -117,6 +117,7 @@ pub fn receive(project: &Project, depot: &Depot) -> Result<(Received, Vec<String
         return Ok((received, Vec::new(), damaged));
     }
     project.ledger.catch_up(&project.store)?;
+    project.forget_erased()?;
     let runs = project.ledger.run_ids()?.into_iter().filter(|id| !before.contains(id)).collect();
     Ok((received, runs, damaged))
 }
@@ -191,7 +192,7 @@ fn come(
         };
         let mut missing = Vec::new();
         for digest in wanted {
-            if !store.contains(&digest)? {
+            if !store.contains(&digest)? && !project.depots.is_not_fetched(&digest) {
                 missing.push(digest);
             }
         }
@@ -235,7 +236,8 @@ fn go(
         }
         Wanted::Usual | Wanted::All => contents_of(store, documents.iter().copied(), Contents::All)?,
     };
-    contents.retain(|digest| !documents.contains(digest));
+    // What was to be forgotten goes nowhere, though it may still be here.
+    contents.retain(|digest| !documents.contains(digest) && !project.depots.is_not_sent(digest));
     let contents: Vec<Digest> = contents.into_iter().collect();
     let plan = depot.plan_to_send(store, &contents)?;
     if options.dry_run {

@@ -26,7 +26,7 @@ pub fn is_guarded() -> bool {
 }
 
 /// Reads with a reader that panics over some damaged files: that is an error like any other.
-pub(super) fn guarded<T>(table: &Table<'_>, read: impl FnOnce() -> Result<T, TableError>) -> Result<T, TableError> {
+pub(crate) fn guarded<T>(table: &Table<'_>, read: impl FnOnce() -> Result<T, TableError>) -> Result<T, TableError> {
     GUARDED.set(true);
     let result = catch_unwind(AssertUnwindSafe(read));
     GUARDED.set(false);
@@ -53,7 +53,7 @@ struct Columnar<'t> {
     line: u64,
 }
 
-pub(super) fn malformed(table: &Table<'_>, error: parquet::errors::ParquetError) -> TableError {
+pub(crate) fn malformed(table: &Table<'_>, error: parquet::errors::ParquetError) -> TableError {
     TableError::Malformed { name: table.name.clone(), line: None, what: error.to_string() }
 }
 

@@ -10,4 +10,5 @@ mod watched;
 
 pub use by_column::{ByColumn, Value};
 pub use columnar::is_guarded;
+pub(crate) use columnar::{guarded, malformed};
 pub use source::{Opened, Origin, Packing, Source, SourceError, Table, TableFormat, format_of, scratch};

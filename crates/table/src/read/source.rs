@@ -143,7 +143,23 @@ impl<'s> Table<'s> {
         if self.packing == Packing::None && self.format != TableFormat::Parquet { size } else { size.saturating_mul(6) }
     }
 
-    fn stream(&self) -> Result<Box<dyn Read + Send + '_>, TableError> {
+    /// Its format.
+    pub(crate) fn format(&self) -> TableFormat {
+        self.format
+    }
+
+    /// How it is packed.
+    pub(crate) fn packing(&self) -> Packing {
+        self.packing
+    }
+
+    /// A table of the same name and format, whose bytes are elsewhere.
+    pub(crate) fn elsewhere(&self, origin: Origin<'s>) -> Table<'s> {
+        Table { origin, ..self.clone() }
+    }
+
+    /// Its bytes, unpacked.
+    pub(crate) fn stream(&self) -> Result<Box<dyn Read + Send + '_>, TableError> {
         let plain: Box<dyn Read + Send> = match &self.origin {
             Origin::File(path) => Box::new(Patient(File::open(path).map_err(IoError::of("open", path))?)),
             Origin::Source(source) => Box::new(Patient(Marked(source.stream().map_err(TableError::Source)?))),
@@ -156,7 +172,7 @@ impl<'s> Table<'s> {
     }
 
     /// An error of reading this table.
-    pub(super) fn failed(&self, error: std::io::Error) -> TableError {
+    pub(crate) fn failed(&self, error: std::io::Error) -> TableError {
         let path = match &self.origin {
             Origin::File(path) => path.clone(),
             Origin::Source(_) => PathBuf::from(&self.name),
@@ -187,7 +203,7 @@ impl<'s> Table<'s> {
     }
 
     /// Its bytes as a file, for a format that is read from its end.
-    fn file(&self) -> Result<File, TableError> {
+    pub(crate) fn file(&self) -> Result<File, TableError> {
         match &self.origin {
             Origin::File(path) => Ok(File::open(path).map_err(IoError::of("open", path))?),
             Origin::Source(source) => {

@@ -72,6 +72,7 @@ pub fn run(global: &Global, args: &FindArgs, ui: &Ui) -> Result<u8, Failure> {
             // One that cannot be read must not hide what the others have.
             Err(
                 e @ (DataError::ReferenceChanged { .. }
+                | DataError::Erased { .. }
                 | DataError::Store(StoreError::Missing { .. })
                 | DataError::NotInFolder { .. }),
             ) if !single => {

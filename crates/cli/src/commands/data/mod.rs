@@ -2,6 +2,7 @@
 
 mod add;
 mod diff;
+mod erase;
 mod find;
 mod list;
 mod profile;
@@ -26,6 +27,7 @@ pub use versions::{History, show_version};
                   textum data versions shifts                     what there was, and what changed\n  \
                   textum data diff shifts@1 shifts@2              which files, rows and cells\n  \
                   textum data find shifts --where 'loom = \"L17\"'  in which versions, and in which runs\n  \
+                  textum data erase shifts --where 'loom = \"L17\"' --because 'it was not ours' --dry-run\n  \
                   textum restore shifts@1                         back to an earlier version"
 )]
 pub struct DataArgs {
@@ -47,6 +49,8 @@ enum DataCommand {
     Diff(diff::DiffArgs),
     /// Find rows in all versions of a dataset, and the runs that used them
     Find(find::FindArgs),
+    /// Forget rows, and everything that was made of them
+    Erase(erase::EraseArgs),
     /// Sum a table up in figures, column by column
     Profile(profile::ProfileArgs),
 }
@@ -60,6 +64,7 @@ pub fn run(global: &Global, args: &DataArgs, ui: &Ui) -> Result<u8, Failure> {
         Some(DataCommand::Versions(args)) => versions::run(global, args, ui),
         Some(DataCommand::Diff(args)) => diff::run(global, args, ui),
         Some(DataCommand::Find(args)) => find::run(global, args, ui),
+        Some(DataCommand::Erase(args)) => erase::run(global, args, ui),
         Some(DataCommand::Profile(args)) => profile::run(global, args, ui),
     }
 }

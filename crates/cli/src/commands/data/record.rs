@@ -2,10 +2,9 @@
 
 use clap::Args;
 use textum_core::data::{note_version, record_datasets, split_name, version_with};
-use textum_core::project::workspace::Project;
 
 use crate::args::{Format, Global};
-use crate::commands::{by_whom, here, variables};
+use crate::commands::{by_whom, open_to_write};
 use crate::failure::{Failure, USAGE};
 use crate::render::data::list;
 use crate::ui::Ui;
@@ -26,7 +25,7 @@ pub struct RecordArgs {
 
 /// Records.
 pub fn run(global: &Global, args: &RecordArgs, ui: &Ui) -> Result<u8, Failure> {
-    let mut project = Project::open_to_write(&here(global), variables())?;
+    let mut project = open_to_write(global, ui)?;
     let (versions, names): (Vec<&String>, Vec<&String>) = args.names.iter().partition(|n| split_name(n).is_some());
     for (name, number) in versions.iter().filter_map(|v| split_name(v)) {
         let Some(note) = &args.note else {

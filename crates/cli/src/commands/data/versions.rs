@@ -1,9 +1,11 @@
 //! `textum data versions`.
 
+use std::collections::BTreeMap;
+
 use clap::Args;
 use textum_core::data::{Change, DataError, DataRef, Version, change_between, find_data, versions};
 use textum_core::project::workspace::Project;
-use textum_core::record::ledger::DatasetUse;
+use textum_core::record::ledger::{DatasetUse, Erasure};
 
 use crate::args::{Format, Global};
 use crate::commands::{here, open};
@@ -31,6 +33,8 @@ pub struct History {
     pub tree: Option<DataRef>,
     /// How an edited tree differs from the newest version.
     pub edited: Option<Change>,
+    /// Versions that were erased, by number.
+    pub erased: BTreeMap<u64, Erasure>,
 }
 
 fn history(project: &Project, name: &str, global: &Global) -> Result<History, Failure> {
@@ -44,6 +48,14 @@ fn history(project: &Project, name: &str, global: &Global) -> Result<History, Fa
         textum_core::data::version_with(&project.ledger, name, 1)?;
     }
     let side = |text: &str| find_data(project, text, &here(global));
+    let mut erased = BTreeMap::new();
+    for version in &all {
+        if !project.store.contains(&version.content.digest)?
+            && let Some(erasure) = project.ledger.erased(&version.content.digest)?
+        {
+            erased.insert(version.number, erasure);
+        }
+    }
     let mut found: Vec<(Version, Option<Change>)> = Vec::new();
     for version in all {
         let change = match found.last() {
@@ -61,7 +73,7 @@ fn history(project: &Project, name: &str, global: &Global) -> Result<History, Fa
         (Some(tree), Some(newest)) if tree.version.is_none() => change_between(project, &side(&newest)?, tree, None).ok().flatten(),
         _ => None,
     };
-    Ok(History { versions: found, uses: project.ledger.uses_of(name)?, tree, edited })
+    Ok(History { versions: found, uses: project.ledger.uses_of(name)?, tree, edited, erased })
 }
 
 /// Lists the versions.

@@ -33,6 +33,7 @@ fn rows(history: &History, now: Timestamp) -> Vec<Vec<Cell>> {
     let first = history.versions.first().map(|(v, _)| v.number);
     let each = history.versions.iter().rev().map(|(version, changed)| {
         let changed = match changed {
+            _ if history.erased.contains_key(&version.number) => "erased".into(),
             Some(found) => change(found),
             None if Some(version.number) == first => "the first".into(),
             None => "cannot be compared: the content of one is not there".into(),
@@ -84,6 +85,7 @@ pub fn text(name: &str, history: &History, style: &Style) -> String {
     let mut lines = Vec::new();
     for (version, _) in history.versions.iter().rev() {
         let mut said: Vec<String> = version.notes.clone();
+        said.extend(history.erased.get(&version.number).map(ToString::to_string));
         if !all_by_one {
             said.push(format!("recorded by {}", version.by));
         }
@@ -113,6 +115,9 @@ pub fn one(history: &History, style: &Style) -> String {
         line("first seen", format!("{}, by {}", text::moment(&version.recorded), version.by));
         if version.hold == StorageMode::Reference {
             line("kept", "as a reference: its bytes stay at its path".into());
+        }
+        if let Some(erasure) = history.erased.get(&version.number) {
+            line("content", style.bad(&erasure.to_string()));
         }
         version.notes.iter().for_each(|note| line("note", note.clone()));
         if let Some(changed) = changed {
@@ -160,6 +165,7 @@ pub fn json(history: &History) -> Value {
                 "version": v.number, "name": v.name(), "path": v.path, "digest": v.content.digest, "size": v.content.size,
                 "files": v.content.files.unwrap_or(1), "rows": v.rows, "hold": v.hold, "recorded": v.recorded, "by": v.by,
                 "notes": v.notes, "change": changed, "runs": runs, "in_tree": in_tree(history, v),
+                "erased": history.erased.get(&v.number),
             })
         })
         .collect();

@@ -23,7 +23,7 @@ use crate::pipeline::executor::LocalExecutor;
 use crate::project::fingerprint::{MayStart, PythonError, Reason, ReasonKind, environment_differences};
 use crate::project::tree::PutError;
 use crate::project::workspace::Project;
-use crate::record::ledger::LedgerError;
+use crate::record::ledger::{ErasedOf, LedgerError};
 use crate::record::receipt::{
     CountedEnvironment, DocumentError, ENVIRONMENT, EnvironmentRecord, ObservedInputs, PythonRecord, REBUILD_RECEIPT,
     RebuildReceipt, ReceiptError, StageReceipt, Verdict, canonical,
@@ -85,6 +85,9 @@ pub enum RebuildError {
     /// The run has no finished stage.
     #[error("the run {0} has no finished stage to rebuild")]
     NothingDone(String),
+    /// What it would be made of was to be forgotten.
+    #[error("{0}")]
+    Erased(ErasedOf),
     /// It was stopped.
     #[error("the rebuild was stopped")]
     Stopped,
@@ -183,6 +186,10 @@ pub fn rebuild(
     };
     if chain.is_empty() {
         return Err(RebuildError::NothingDone(run));
+    }
+    let reads = chain.iter().flat_map(|(_, r)| &r.reads).map(|read| (read.at.path.as_str(), &read.at.content.digest));
+    if let Some(erased) = project.ledger.erased_of(&project.store, reads)?.into_iter().next() {
+        return Err(RebuildError::Erased(erased));
     }
     let folder = Folder::make(&project.workspace.sandboxes_folder())?;
     let environment = match options.recorded_environment {

@@ -13,7 +13,7 @@ use crate::maintain::rebuild::reference_differs;
 use crate::project::fingerprint::ScanError;
 use crate::project::tree::{PutError, Staged, TreeCleaner, put_new};
 use crate::project::workspace::Project;
-use crate::record::ledger::LedgerError;
+use crate::record::ledger::{Erasure, LedgerError};
 use crate::record::receipt::{
     Content, ContentKind, DatasetState, PathContent, ReceiptError, RunReceipt, StageReceipt, StageState, StorageMode, TREE_RECEIPT,
     TREE_RECEIPT_NAME, TreeReceipt, TreeReceiptError, TreeStage,
@@ -63,6 +63,14 @@ pub enum RestoreError {
         missing: Vec<String>,
         /// The depots that were asked.
         looked: Vec<String>,
+    },
+    /// It was to be forgotten.
+    #[error("{what} was {erasure}")]
+    Erased {
+        /// The paths, each with its digest.
+        what: String,
+        /// When, by whom and why.
+        erasure: Erasure,
     },
     /// What is recorded as its path is none.
     #[error("{path:?} cannot be a path in a project: {fault}")]
@@ -178,6 +186,12 @@ pub fn of_tree(project: &Project) -> Result<Wanted, RestoreError> {
 /// A content by its digest, to be put at the path it was recorded at.
 pub fn of_digest(project: &Project, digest: &Digest) -> Result<PathContent, RestoreError> {
     let place = project.ledger.places_of(digest)?.into_iter().find(|p| p.role != "left");
+    let what = || place.as_ref().map_or_else(|| digest.short(), |p| format!("{} ({})", p.path, digest.short()));
+    if !project.store.can_have(digest)?
+        && let Some(erasure) = project.ledger.erased(digest)?
+    {
+        return Err(RestoreError::Erased { what: what(), erasure });
+    }
     let kind = match place.as_ref().map(|p| p.kind.as_str()) {
         Some("folder") => ContentKind::Folder,
         Some("exec") => ContentKind::Exec,
@@ -230,6 +244,9 @@ impl Wanted {
         let mut missing = Vec::new();
         for (path, content) in self.data.iter().chain(code) {
             if !project.store.can_have(&content.digest)? {
+                if let Some(erasure) = project.ledger.erased(&content.digest)? {
+                    return Err(RestoreError::Erased { what: format!("{path} ({})", content.digest.short()), erasure });
+                }
                 let dropped = project.ledger.dropped(&content.digest)?;
                 let dropped = dropped.map_or(String::new(), |at| format!(", dropped by a prune at {at}"));
                 missing.push(format!("{path} ({}{dropped})", content.digest.short()));

@@ -6,11 +6,10 @@ use rayon::prelude::*;
 
 use super::UpkeepError;
 use super::inventory::Inventory;
-use textum_base::ProjectPath;
-
 use crate::config::manifest::is_within;
 use crate::record::receipt::{
-    Content, ContentKind, Document, KeptEnvironment, ObservedInputs, PathContent, Reference, StageReceipt, StorageMode, Target,
+    Content, ContentKind, Document, GivenUp, KeptEnvironment, Nothing, ObservedInputs, PathContent, Reference, StageReceipt,
+    StorageMode, Target,
 };
 use crate::store::{Digest, Part, Store, StoreError, items_of_listing};
 
@@ -20,6 +19,7 @@ pub type Digests = HashSet<Digest, foldhash::fast::RandomState>;
 /// Collects the entries that must stay.
 pub struct Live<'s> {
     store: &'s Store,
+    given_up: &'s dyn GivenUp,
     /// Contents, lists of pieces and pieces.
     pub entries: Digests,
 }
@@ -27,12 +27,17 @@ pub struct Live<'s> {
 impl<'s> Live<'s> {
     /// Nothing yet.
     pub fn new(store: &'s Store) -> Live<'s> {
-        Live { store, entries: Digests::default() }
+        Live::but(store, &Nothing)
+    }
+
+    /// Nothing yet; some of it is given up.
+    pub fn but(store: &'s Store, given_up: &'s dyn GivenUp) -> Live<'s> {
+        Live { store, given_up, entries: Digests::default() }
     }
 
     /// A content of bytes, with its pieces. One that is not there is nobody's concern here.
     pub fn bytes(&mut self, digest: &Digest) -> Result<(), StoreError> {
-        if self.entries.contains(digest) {
+        if self.entries.contains(digest) || self.given_up.never_stays(digest) {
             return Ok(());
         }
         if let Some(pieces) = self.store.pieces_of(digest)? {
@@ -50,7 +55,7 @@ impl<'s> Live<'s> {
             return Ok(());
         }
         let mut items = items_of(self.store, &content.digest)?;
-        items.retain(|digest| !self.entries.contains(digest));
+        items.retain(|digest| !self.entries.contains(digest) && !self.given_up.never_stays(digest));
         let pieces: Vec<Option<Vec<Part>>> = items.par_iter().map(|d| self.store.pieces_of(d)).collect::<Result<_, _>>()?;
         for (digest, pieces) in items.into_iter().zip(pieces) {
             let Some(pieces) = pieces else { continue };
@@ -60,14 +65,14 @@ impl<'s> Live<'s> {
         Ok(())
     }
 
-    /// Everything that receipts speak of, but for the outputs that are given up.
-    pub fn all_but(&mut self, all: &Inventory, given_up: &HashSet<(Digest, ProjectPath)>) -> Result<(), UpkeepError> {
-        let given_up: HashSet<(&Digest, &str)> = given_up.iter().map(|(d, path)| (d, &**path)).collect();
+    /// Everything that receipts speak of, but for what is given up.
+    pub fn all(&mut self, all: &Inventory) -> Result<(), UpkeepError> {
+        let given_up = self.given_up;
         let writers: HashMap<&Digest, &StageReceipt> = all.stages.iter().map(|(d, r)| (d, r)).collect();
         let mut keep = |document: &Digest, reference: Reference<'_>| -> Result<(), StoreError> {
             // What another stage wrote is that one's to keep; a folder of outputs and other files is a source.
             let writes = |by: &Digest| writers.get(by).is_some_and(|w| w.outputs().any(|o| is_within(reference.path, &o.path)));
-            let is_given_up = reference.role.can_be_given_up() && given_up.contains(&(document, reference.path));
+            let is_given_up = given_up.reference(document, &reference);
             if reference.hold != StorageMode::Store || is_given_up || reference.by.iter().any(writes) {
                 return Ok(());
             }
@@ -98,7 +103,8 @@ impl<'s> Live<'s> {
     /// such document, keeps nothing.
     fn observed(&mut self, digest: &Digest) -> Result<(), StoreError> {
         let Ok(inputs) = ObservedInputs::load(self.store, digest) else { return Ok(()) };
-        let files = inputs.project_files(self.store).unwrap_or_default();
+        let mut files = inputs.project_files(self.store).unwrap_or_default();
+        files.retain(|file| !self.given_up.file(digest, &file.digest));
         each(&inputs, &mut |reference| match reference.target {
             Target::Bytes(digest) => self.bytes(&digest),
             Target::Content(content) => self.content(content),

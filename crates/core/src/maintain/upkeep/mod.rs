@@ -6,6 +6,7 @@ mod prune;
 mod stats;
 
 pub use inventory::Inventory;
+pub use live::Live;
 pub(crate) use live::items_of;
 pub use prune::{Droppable, PruneOptions, PrunePlan, Scratch, WhyKept, carry_out, plan_prune};
 pub use stats::{Largest, Share, Stats, stats};

@@ -14,8 +14,8 @@ use crate::config::manifest::{Better, is_within, overlap};
 use crate::project::observed::ObservedCheck;
 use crate::project::workspace::Project;
 use crate::record::receipt::{
-    CheckpointReceipt, ContentKind, ObservedFile, ObservedInputs, ObservedKind, PRUNE_RECEIPT, PathContent, PruneReceipt,
-    StageReceipt, StageState, StorageMode, TreeReceipt, Verdict, canonical,
+    CheckpointReceipt, ContentKind, GivenUp, ObservedFile, ObservedInputs, ObservedKind, PRUNE_RECEIPT, PathContent, PruneReceipt,
+    Reference, StageReceipt, StageState, StorageMode, TreeReceipt, Verdict, canonical,
 };
 use crate::store::{Digest, Freed, GcPlan, Kind, StoreError};
 
@@ -421,6 +421,15 @@ fn sandboxes(project: &Project, all: &Inventory, options: &PruneOptions) -> Vec<
     found
 }
 
+/// Outputs that are given up, by receipt and path.
+struct Outputs<'g>(HashSet<(&'g Digest, &'g str)>);
+
+impl GivenUp for Outputs<'_> {
+    fn reference(&self, document: &Digest, reference: &Reference<'_>) -> bool {
+        reference.role.can_be_given_up() && self.0.contains(&(document, reference.path))
+    }
+}
+
 /// Which entries go: those of the outputs given up, and those of nobody, but none that is still spoken of.
 fn settle(
     project: &Project,
@@ -429,8 +438,9 @@ fn settle(
     plan: &mut PrunePlan,
 ) -> Result<(), UpkeepError> {
     let store = &project.store;
-    let mut live = Live::new(store);
-    live.all_but(all, given_up)?;
+    let outputs = Outputs(given_up.iter().map(|(receipt, path)| (receipt, &**path)).collect());
+    let mut live = Live::but(store, &outputs);
+    live.all(all)?;
     let mut going: HashSet<Digest> = HashSet::new();
     let mut outlines: BTreeSet<Digest> = BTreeSet::new();
     for (digest, receipt) in &all.stages {

@@ -48,6 +48,8 @@ pub struct VerifyReport {
     pub versions: usize,
     /// Outputs that were dropped to make room; they can be rebuilt.
     pub dropped: usize,
+    /// Contents that were to be forgotten.
+    pub erased: usize,
     /// Contents that are not here, and that depots have.
     pub elsewhere: usize,
     /// Receipts that were lost, and whose loss somebody has acknowledged.
@@ -157,7 +159,7 @@ fn look(
     let mut checker = Checker::new(store, &documents, hurt, elsewhere);
     checker.all();
     (report.runs, report.versions, report.dropped) = (checker.runs, checker.versions.len(), checker.dropped_met);
-    report.elsewhere = checker.elsewhere_met;
+    (report.elsewhere, report.erased) = (checker.elsewhere_met, checker.erased_met);
     checker.finish(&mut report);
     losses::find(&at_work, store, &documents, ledger.as_ref())?.tell(&mut report);
     if let Some(ledger) = ledger {

@@ -7,9 +7,9 @@ use rayon::prelude::*;
 use super::Elsewhere;
 use super::{Problem, Touched, VerifyReport};
 use crate::record::receipt::{
-    CHECKPOINT_RECEIPT, CheckpointReceipt, Content, ContentKind, DATA_RECEIPT, DataReceipt, Document, KeptEnvironment,
-    ObservedInputs, PRUNE_RECEIPT, PUBLISH_RECEIPT, PruneReceipt, PublishReceipt, RUN_RECEIPT, ReceiptError, Reference, Role,
-    RunReceipt, STAGE_RECEIPT, StageReceipt, StageStart, StorageMode, Target, read_document,
+    CHECKPOINT_RECEIPT, CheckpointReceipt, Content, ContentKind, DATA_RECEIPT, DataReceipt, Document, ERASE_RECEIPT, EraseReceipt,
+    KeptEnvironment, ObservedInputs, PRUNE_RECEIPT, PUBLISH_RECEIPT, PruneReceipt, PublishReceipt, RUN_RECEIPT, ReceiptError,
+    Reference, Role, RunReceipt, STAGE_RECEIPT, StageReceipt, StageStart, StorageMode, Target, read_document,
 };
 use crate::store::{Digest, Store, StoreError, parse_listing};
 
@@ -38,6 +38,8 @@ pub(super) struct Checker<'a> {
     hurt: HashSet<Digest>,
     /// What was dropped to make room.
     dropped: HashSet<Digest>,
+    /// What was to be forgotten.
+    erased: HashSet<Digest>,
     /// The names of versions, by content.
     names: HashMap<Digest, String>,
     /// Executions that a run speaks of.
@@ -52,6 +54,8 @@ pub(super) struct Checker<'a> {
     /// Datasets and the contents of their versions: a version that got a note has several receipts.
     pub versions: HashSet<(String, Digest)>,
     pub dropped_met: usize,
+    /// Contents that were to be forgotten, and are.
+    pub erased_met: usize,
     /// Contents that are not here, and that somebody else has.
     pub elsewhere_met: usize,
     elsewhere: Elsewhere<'a>,
@@ -71,6 +75,7 @@ impl<'a> Checker<'a> {
             met: HashSet::new(),
             hurt,
             dropped: HashSet::new(),
+            erased: HashSet::new(),
             names: HashMap::new(),
             executions: HashSet::new(),
             problems: BTreeMap::new(),
@@ -80,6 +85,7 @@ impl<'a> Checker<'a> {
             runs: 0,
             versions: HashSet::new(),
             dropped_met: 0,
+            erased_met: 0,
             elsewhere_met: 0,
             elsewhere,
         }
@@ -98,6 +104,12 @@ impl<'a> Checker<'a> {
         for digest in self.of_type(PRUNE_RECEIPT) {
             match self.document::<PruneReceipt>(&digest) {
                 Ok(prune) => self.dropped.extend(prune.dropped.keys()),
+                Err(e) => self.lacks(e.to_string(), Touched::default()),
+            }
+        }
+        for digest in self.of_type(ERASE_RECEIPT) {
+            match self.document::<EraseReceipt>(&digest) {
+                Ok(said) => self.erased.extend(said.contents.keys().chain(said.versions.values().map(|v| &v.digest))),
                 Err(e) => self.lacks(e.to_string(), Touched::default()),
             }
         }
@@ -317,6 +329,10 @@ impl<'a> Checker<'a> {
         };
         if whole {
             self.met.insert(*digest);
+        } else if parts.is_empty() && self.erased.contains(digest) {
+            // As it is to be.
+            self.erased_met += 1;
+            self.met.insert(*digest);
         } else if parts.is_empty() && self.is_elsewhere(digest) {
             // Not amiss: it comes when it is needed.
         } else if self.hurt.contains(digest) || parts.iter().any(|p| self.hurt.contains(&p.digest)) {
@@ -345,7 +361,8 @@ impl<'a> Checker<'a> {
             return self.content(path, content, what, touched);
         }
         let is_folder = content.kind == ContentKind::Folder;
-        let is_missing = |checker: &Self| checker.store.listing(&content.digest).is_err();
+        let is_missing =
+            |checker: &Self| checker.store.listing(&content.digest).is_err() && !checker.erased.contains(&content.digest);
         if is_folder && !self.met.contains(&content.digest) && is_missing(self) && !self.is_elsewhere(&content.digest) {
             self.lacking.push(Lacking { path: path.to_string(), digest: content.digest });
             self.lacks(format!("the listing of {what} a reference, cannot be read"), touched);

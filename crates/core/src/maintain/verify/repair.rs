@@ -101,7 +101,7 @@ fn take_anew(workspace: &Workspace, store: &Store, lacking: &[Lacking]) -> Resul
 /// in anew when it comes by again.
 fn close_gaps(store: &Store, documents: &BTreeMap<Digest, String>) -> Result<Vec<String>, VerifyError> {
     let alone = store.alone()?;
-    let mut dropping = GcPlan { entries: alone.without_all_pieces()?.into_iter().collect(), outlines: Vec::new() };
+    let mut dropping = GcPlan { entries: alone.without_all_pieces()?.into_iter().collect(), ..GcPlan::default() };
     let mut checker = Checker::new(store, documents, HashSet::new(), &|_| false);
     checker.all();
     let gone: HashSet<Digest> = checker.lacking.iter().map(|l| l.digest).collect();

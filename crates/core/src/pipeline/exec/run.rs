@@ -21,7 +21,7 @@ use super::scheduler::{Common, schedule};
 use super::stage::StageContext;
 use super::watch::Watcher;
 use crate::config::graph::StageIndex;
-use crate::data::recorded_anew;
+use crate::data::{none_is_erased, recorded_anew};
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::TreeDir;
 use crate::pipeline::executor::{Executor, LocalExecutor};
@@ -93,6 +93,7 @@ pub fn run(
     project.may_start = MayStart::Anything;
     let selected = selected(project, options)?;
     let gates = Gates::new(project)?;
+    none_is_erased(project).map_err(Box::new)?;
     let (recorded, draft, live) = {
         let project = &*project;
         let writer = project.store.writer()?;

@@ -24,7 +24,7 @@ use super::scheduler::{Common, schedule};
 use super::stage::StageContext;
 use crate::config::manifest::Params;
 use crate::config::sweep::{Setting, Varied};
-use crate::data::recorded_anew;
+use crate::data::{none_is_erased, recorded_anew};
 use crate::event::{CancelToken, Event, EventSink, Silent};
 use crate::fsio;
 use crate::pipeline::executor::{Executor, LocalExecutor};
@@ -125,6 +125,7 @@ pub fn run_sweep(
     let project = &*project;
     let chosen = selected(project, options)?;
     let gates = Gates::new(project)?;
+    none_is_erased(project).map_err(Box::new)?;
     let writer = project.store.writer()?;
     let recorded = record_reads(project, &chosen, &writer)?;
     let versions = recorded_anew(project, &recorded, &writer, &options.by, None).map_err(Box::new)?;

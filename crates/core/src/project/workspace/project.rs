@@ -8,12 +8,13 @@ use std::sync::Arc;
 use super::{Workspace, WorkspaceError};
 use crate::config::graph::Graph;
 use crate::config::manifest::{LoadError, Manifest, Params};
-use crate::project::depots::Depots;
+use crate::project::depots::{Depots, Forgotten};
+use crate::project::erasures::Pending;
 use crate::project::fingerprint::{
     EnvironmentNow, MayStart, PythonError, Scanner, counted_variables, environment, is_secret, key_of, make_key, stage_variables,
 };
 use crate::project::observed::{FileDigests, Ignored, ObservedCheck, Places};
-use crate::record::ledger::{Ledger, LedgerError};
+use crate::record::ledger::{Erasure, Ledger, LedgerError};
 use crate::record::receipt::StorageMode;
 use crate::store::Store;
 
@@ -81,7 +82,7 @@ impl Project {
         if !manifest.depots.is_empty() {
             store.set_source(depots.clone());
         }
-        Ok(Project {
+        let project = Project {
             depots,
             manifest: Arc::new(manifest),
             graph: Arc::new(graph),
@@ -95,7 +96,29 @@ impl Project {
             variables,
             may_start: MayStart::NothingOfTheProject,
             published: Arc::default(),
-        })
+        };
+        project.forget_erased()?;
+        Ok(project)
+    }
+
+    /// Neither fetches nor sends what was erased, as long as that has not been done everywhere.
+    pub fn forget_erased(&self) -> Result<(), LedgerError> {
+        let all = self.ledger.erasures()?;
+        if all.is_empty() {
+            return Ok(());
+        }
+        let pending = Pending::load(&self.workspace);
+        let mut forgotten = Forgotten::default();
+        for Erasure { receipt, .. } in all {
+            let is_here = !pending.done.contains(&receipt);
+            if is_here || pending.depots.contains_key(&receipt) {
+                let contents = self.ledger.erased_by(&receipt)?;
+                forgotten.here.extend(contents.iter().filter(|_| is_here));
+                forgotten.there.extend(contents);
+            }
+        }
+        self.depots.forget(forgotten);
+        Ok(())
     }
 
     /// Opens the project for work that is recorded: makes Textum's folder if there is none.

@@ -1,12 +1,14 @@
 //! Documents into rows. The rows depend on the documents only, not on the order they are met in.
 
+use std::collections::BTreeSet;
+
 use rayon::prelude::*;
 use rusqlite::{Transaction, TransactionBehavior, params};
 
 use super::{Ledger, LedgerError};
 use crate::record::receipt::{
-    CheckpointReceipt, Content, DataReceipt, Document, DocumentError, LossReceipt, ObservedInputs, PathContent, PruneReceipt,
-    PublishReceipt, RebuildReceipt, RemarkReceipt, RunReceipt, StageReceipt, read_document, type_of, word,
+    CheckpointReceipt, Content, DataReceipt, Document, DocumentError, EraseReceipt, LossReceipt, ObservedInputs, PathContent,
+    PruneReceipt, PublishReceipt, RebuildReceipt, RemarkReceipt, RunReceipt, StageReceipt, read_document, type_of, word,
 };
 use crate::store::{Digest, Store, StoreError};
 
@@ -143,6 +145,7 @@ folding!(
     RunReceipt,
     DataReceipt,
     PruneReceipt,
+    EraseReceipt,
     CheckpointReceipt,
     RemarkReceipt,
     RebuildReceipt,
@@ -375,6 +378,24 @@ impl Fold for PruneReceipt {
         for digest in prune.dropped.keys() {
             insert.execute(params![digest.as_bytes(), prune.pruned])?;
         }
+        Ok(())
+    }
+}
+
+impl Fold for EraseReceipt {
+    fn fold(&self, tx: &Transaction<'_>, digest: &Digest) -> rusqlite::Result<()> {
+        let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO erased VALUES (?1, ?2, ?3)")?;
+        let sources: BTreeSet<&Digest> = self.versions.values().map(|v| &v.digest).collect();
+        for content in self.contents.keys().chain(sources.iter().copied()) {
+            insert.execute(params![content.as_bytes(), digest.as_bytes(), sources.contains(content)])?;
+        }
+        tx.prepare_cached("INSERT OR IGNORE INTO erasures VALUES (?1, ?2, ?3, ?4, ?5)")?.execute(params![
+            digest.as_bytes(),
+            self.erased,
+            self.by,
+            self.because,
+            self.dataset
+        ])?;
         Ok(())
     }
 }

@@ -5,6 +5,7 @@
 mod checkpoints;
 mod datasets;
 mod downstream;
+mod erasures;
 mod error;
 mod fold;
 mod names;
@@ -23,6 +24,7 @@ use rusqlite::{Connection, ErrorCode, OpenFlags, Transaction, TransactionBehavio
 pub use checkpoints::{CheckpointError, CheckpointRow, Remark};
 pub use datasets::{DataRow, DatasetUse};
 pub use downstream::ExecutionRow;
+pub use erasures::{ErasedOf, Erasure};
 pub use error::LedgerError;
 pub use names::{NameError, new_run_id};
 pub use query::{PathRow, RebuildRow, ResultRow, RunRow, StageRow};
@@ -32,7 +34,7 @@ use crate::fsio::IoError;
 use crate::store::Store;
 
 const SCHEMA: &str = include_str!("schema.sql");
-const VERSION: i64 = 6;
+const VERSION: i64 = 7;
 /// How long a question waits for another process.
 const PATIENCE: std::time::Duration = std::time::Duration::from_secs(5);
 

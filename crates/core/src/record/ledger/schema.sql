@@ -70,6 +70,12 @@ CREATE INDEX checkpoints_by_run ON checkpoints (run, stage, step, made);
 CREATE INDEX checkpoints_by_digest ON checkpoints (digest);
 CREATE TABLE checkpoint_metrics (receipt BLOB NOT NULL, name TEXT NOT NULL, value REAL, PRIMARY KEY (receipt, name)) WITHOUT ROWID;
 CREATE TABLE dropped (digest BLOB NOT NULL, pruned TEXT NOT NULL, PRIMARY KEY (digest, pruned)) WITHOUT ROWID;
+-- Content that was to be forgotten, and why.
+-- `source` where it is a version that had the rows itself.
+CREATE TABLE erased (digest BLOB NOT NULL, receipt BLOB NOT NULL, source INTEGER NOT NULL, PRIMARY KEY (digest, receipt)) WITHOUT ROWID;
+CREATE TABLE erasures (
+  receipt BLOB PRIMARY KEY, erased TEXT NOT NULL, by_whom TEXT NOT NULL, because TEXT NOT NULL, dataset TEXT NOT NULL
+) WITHOUT ROWID;
 CREATE INDEX data_receipts_by_digest ON data_receipts (digest);
 -- Documents that cannot be read, or that say what could do harm: they are left out of everything.
 CREATE TABLE unreadable (digest BLOB PRIMARY KEY, what TEXT NOT NULL) WITHOUT ROWID;

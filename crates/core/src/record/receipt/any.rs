@@ -1,9 +1,9 @@
 //! What any document speaks of, whatever its kind.
 
 use super::{
-    CheckpointReceipt, CountedEnvironment, DataReceipt, Document, DocumentError, EnvironmentRecord, Inputs, KeptEnvironment,
-    LossReceipt, ObservedInputs, PruneReceipt, PublishReceipt, RebuildReceipt, Reference, RemarkReceipt, RunReceipt, StageReceipt,
-    StageStart, read_document, type_of,
+    CheckpointReceipt, CountedEnvironment, DataReceipt, Document, DocumentError, EnvironmentRecord, EraseReceipt, Inputs,
+    KeptEnvironment, LossReceipt, ObservedInputs, PruneReceipt, PublishReceipt, RebuildReceipt, Reference, RemarkReceipt,
+    RunReceipt, StageReceipt, StageStart, read_document, type_of,
 };
 use crate::store::Digest;
 
@@ -36,6 +36,7 @@ any!(
     Inputs,
     LossReceipt,
     PruneReceipt,
+    EraseReceipt,
     PublishReceipt,
     RebuildReceipt,
     RemarkReceipt,

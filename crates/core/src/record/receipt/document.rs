@@ -7,9 +7,10 @@ use serde::de::DeserializeOwned;
 
 use super::{
     CHECKPOINT_RECEIPT, COUNTED, CheckpointReceipt, CountedEnvironment, DATA_RECEIPT, DataReceipt, DatasetState, ENVIRONMENT,
-    EnvironmentRecord, INPUTS, Inputs, KEPT, KeptEnvironment, LOSS_RECEIPT, LossReceipt, OBSERVED, ObservedInputs, PRUNE_RECEIPT,
-    PUBLISH_RECEIPT, PruneReceipt, PublishReceipt, REBUILD_RECEIPT, REMARK_RECEIPT, RUN_RECEIPT, Read, RebuildReceipt,
-    RemarkReceipt, RunReceipt, STAGE_RECEIPT, STAGE_START, StageReceipt, StageStart, StorageMode, TREE_RECEIPT, TreeReceipt,
+    ERASE_RECEIPT, EnvironmentRecord, EraseReceipt, INPUTS, Inputs, KEPT, KeptEnvironment, LOSS_RECEIPT, LossReceipt, OBSERVED,
+    ObservedInputs, PRUNE_RECEIPT, PUBLISH_RECEIPT, PruneReceipt, PublishReceipt, REBUILD_RECEIPT, REMARK_RECEIPT, RUN_RECEIPT,
+    Read, RebuildReceipt, RemarkReceipt, RunReceipt, STAGE_RECEIPT, STAGE_START, StageReceipt, StageStart, StorageMode,
+    TREE_RECEIPT, TreeReceipt,
 };
 use super::{Reference, Role};
 use crate::store::Digest;
@@ -228,6 +229,14 @@ impl Document for LossReceipt {
     fn check(&self) -> Result<(), String> {
         time(&self.found)?;
         self.lost.iter().filter_map(|lost| lost.run.as_deref()).try_for_each(run_id)
+    }
+}
+
+impl Document for EraseReceipt {
+    const TYPE: &'static str = ERASE_RECEIPT;
+    fn check(&self) -> Result<(), String> {
+        name("dataset", &self.dataset)?;
+        time(&self.erased)
     }
 }
 

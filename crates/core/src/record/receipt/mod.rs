@@ -6,6 +6,7 @@ mod content;
 mod data;
 mod document;
 mod environment;
+mod erasure;
 mod kept;
 mod loss;
 mod metric;
@@ -24,6 +25,7 @@ pub use content::{Content, ContentKind, PathContent, Private};
 pub use data::{DATA_RECEIPT, DataReceipt, PRUNE_RECEIPT, PruneReceipt};
 pub use document::{Document, is_run_id};
 pub use environment::{COUNTED, CountedEnvironment, ENVIRONMENT, EnvironmentRecord, PythonRecord};
+pub use erasure::{ERASE_RECEIPT, EraseReceipt, ErasedVersion, LeftKind, LeftOver};
 pub use kept::{KEPT, KeptEnvironment, KeptPackage};
 pub use loss::{LOSS_RECEIPT, LossReceipt, LostDocument};
 pub use metric::Metric;
@@ -31,9 +33,9 @@ pub use observed::{
     OBSERVED, Observed, ObservedFile, ObservedFolder, ObservedGroup, ObservedHow, ObservedInputs, ObservedKind, files_of_list,
     list_text,
 };
-pub use part::{folder_of, part_of_folder};
+pub use part::{files_in, folder_of, part_of_folder};
 pub use publication::{PUBLISH_RECEIPT, PublishReceipt};
-pub use reference::{Reference, Role, Target};
+pub use reference::{GivenUp, Nothing, Reference, Role, Target};
 pub use run::{
     DatasetState, GitState, REBUILD_RECEIPT, RUN_RECEIPT, RebuildReceipt, RebuiltStage, RebuiltWrite, RunReceipt, RunStage,
     RunStageState, RunState, Verdict,
@@ -97,6 +99,13 @@ impl EnvironmentRecord {
 impl CountedEnvironment {
     /// Reads the counted part of an environment from the store.
     pub fn load(store: &Store, digest: &Digest) -> Result<CountedEnvironment, ReceiptError> {
+        Ok(read_document(digest, &store.read(digest)?)?)
+    }
+}
+
+impl EraseReceipt {
+    /// Reads what was erased, and why, from the store.
+    pub fn load(store: &Store, digest: &Digest) -> Result<EraseReceipt, ReceiptError> {
         Ok(read_document(digest, &store.read(digest)?)?)
     }
 }

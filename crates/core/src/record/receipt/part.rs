@@ -23,6 +23,13 @@ pub fn part_of_folder(store: &Store, folder: &Digest, below: &str) -> Result<Opt
     Ok((!inside.is_empty()).then(|| folder_of(&inside)))
 }
 
+/// The digests of the files in a recorded folder, as far as its listing can be had; none of anything else.
+pub fn files_in(store: &Store, folder: &Digest) -> Vec<Digest> {
+    let Ok(listing) = store.listing(folder) else { return Vec::new() };
+    let items = items_of_listing(store, folder, &listing).unwrap_or_default();
+    items.iter().filter_map(|i| i.digest).collect()
+}
+
 /// The content that a folder with these entries is.
 pub fn folder_of(items: &[Item<'_>]) -> Content {
     let mut listing = Vec::new();

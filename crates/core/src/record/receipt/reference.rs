@@ -83,3 +83,28 @@ impl<'d> Reference<'d> {
         Reference { by: &read.by, ..Reference::content(Role::Read, &read.at.path, &read.at.content, read.hold) }
     }
 }
+
+/// What no longer keeps content, though it speaks of it.
+pub trait GivenUp {
+    /// Whether a document's word for something does not count.
+    fn reference(&self, document: &Digest, reference: &Reference<'_>) -> bool;
+
+    /// Whether a document of observed inputs does not count for a file that it names.
+    fn file(&self, _document: &Digest, _content: &Digest) -> bool {
+        false
+    }
+
+    /// Whether a content goes, whoever speaks of it.
+    fn never_stays(&self, _content: &Digest) -> bool {
+        false
+    }
+}
+
+/// Nothing is given up.
+pub struct Nothing;
+
+impl GivenUp for Nothing {
+    fn reference(&self, _document: &Digest, _reference: &Reference<'_>) -> bool {
+        false
+    }
+}

@@ -182,7 +182,9 @@ unwrapping!(DepotsError {},
     DepotsError::Unknown { .. } => absent("`textum depot list` lists them"),
     DepotsError::Depot(e) => |_| Failure::from(&*e),
 );
-unwrapping!(SyncError { Depots, Ledger, Receipt, Store, Name, Data });
+unwrapping!(SyncError { Depots, Ledger, Receipt, Store, Name, Data },
+    SyncError::Forgotten => |said| Failure::new(UNSUCCESSFUL, said, "`textum data erase --pending` erases it here too, with what was made of it; then `textum sync`"),
+);
 unwrapping!(KeyError {},
     KeyError::Protected(_) => wrong("`ssh-add` it, or name another with --key; --unsigned signs nothing"),
     KeyError::OnlyPublic(_) => wrong("`ssh-add` the private key, or name it with --key; --unsigned signs nothing"),

@@ -26,6 +26,7 @@ const FORMS: &[(&str, &[Format])] = &[
     ("data versions", TABLES),
     ("data diff", TABLES),
     ("data find", TABLES),
+    ("data erase", TEXT_JSON),
     ("data profile", &[Format::Text, Format::Json, Format::Csv, Format::Md, Format::Html]),
     ("runs", TABLES),
     ("show", TEXT_JSON),

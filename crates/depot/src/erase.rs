@@ -43,7 +43,7 @@ impl Depot {
         let needed = self.pieces_of(&all, live)?;
         let mut goes = self.pieces_of(&all, going)?;
         goes.extend(going);
-        goes.retain(|digest| !needed.contains(digest) && !(live.contains(digest) && !going.contains(digest)));
+        goes.retain(|digest| !needed.contains(digest) && (going.contains(digest) || !live.contains(digest)));
         let mut erased = Erased::default();
         let mut by_pack: BTreeMap<PackAt, Vec<EntryAt>> = BTreeMap::new();
         all.iter().for_each(|e| by_pack.entry(e.pack).or_default().push(*e));

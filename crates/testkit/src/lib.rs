@@ -178,6 +178,36 @@ impl Ran {
     }
 }
 
+/// The files below a folder in which these bytes stand, as they are or packed with Zstandard: whatever the format, any frame
+/// in them is unpacked.
+pub fn holding(folder: &Path, needle: &str) -> Vec<String> {
+    let (mut found, mut todo) = (Vec::new(), vec![folder.to_path_buf()]);
+    let is_in = |bytes: &[u8]| bytes.windows(needle.len()).any(|w| w == needle.as_bytes());
+    while let Some(at) = todo.pop() {
+        for entry in std::fs::read_dir(&at).unwrap().map(Result::unwrap) {
+            let path = entry.path();
+            if entry.file_type().unwrap().is_dir() {
+                todo.push(path);
+                continue;
+            }
+            let bytes = std::fs::read(&path).unwrap_or_default();
+            let frames = bytes.windows(4).enumerate().filter(|(_, w)| *w == [0x28, 0xB5, 0x2F, 0xFD]).map(|(at, _)| at);
+            let packed = frames.filter_map(|at| {
+                let mut out = Vec::new();
+                let frame = zstd::stream::read::Decoder::new(&bytes[at..]).ok()?.single_frame();
+                // What is damaged is looked at as far as it goes.
+                let _ = std::io::Read::read_to_end(&mut std::io::Read::take(frame, 64 << 20), &mut out);
+                Some(out)
+            });
+            if is_in(&bytes) || packed.into_iter().any(|out| is_in(&out)) {
+                found.push(path.strip_prefix(folder).unwrap().display().to_string());
+            }
+        }
+    }
+    found.sort();
+    found
+}
+
 /// Bytes that look random and cannot be compressed, the same for the same seed (xorshift64*).
 pub fn noise(seed: u64, length: usize) -> Vec<u8> {
     let mut state = seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1;

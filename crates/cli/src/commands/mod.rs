@@ -104,7 +104,7 @@ pub fn open_to_write(global: &Global, ui: &Ui) -> Result<Project, Failure> {
 }
 
 /// Finishes an erasing that was cut off, and tells of what is not erased everywhere yet.
-fn finish_erasing(project: &mut Project, ui: &Ui) -> Result<(), Failure> {
+pub fn finish_erasing(project: &mut Project, ui: &Ui) -> Result<(), Failure> {
     let style = &ui.err_style;
     match finish(project) {
         Ok(false) => {}

@@ -3,13 +3,14 @@
 use clap::Args;
 use textum_core::config::manifest::Manifest;
 use textum_core::depot::VerifyOptions;
+use textum_core::erase::is_cut_off;
 use textum_core::maintain::verify::{Problem, acknowledge, repair, verify};
 use textum_core::project::depots::Depots;
-use textum_core::project::workspace::Workspace;
+use textum_core::project::workspace::{Project, Workspace};
 use textum_core::share::verify_depot;
 use textum_core::store::{Digest, Source};
 
-use super::{by_whom, here, variables};
+use super::{by_whom, finish_erasing, here, variables};
 use crate::args::{Format, Global};
 use crate::failure::{DAMAGE, Failure};
 use crate::render::{depot as depots, text};
@@ -53,6 +54,12 @@ pub fn run(global: &Global, args: &VerifyArgs, ui: &Ui) -> Result<u8, Failure> {
             _ => ui.result(&format!("the loss of {} is acknowledged\n", text::counted(count as u64, "receipt"))),
         }
         return Ok(0);
+    }
+    // Half of an erasing would look like damage.
+    if is_cut_off(&workspace)
+        && let Ok(mut project) = Project::open(&here(global), variables())
+    {
+        finish_erasing(&mut project, ui)?;
     }
     let depots = depots_of(&workspace);
     let elsewhere = |digest: &Digest| depots.as_ref().is_some_and(|d| d.has(digest).unwrap_or(false));
@@ -102,6 +109,13 @@ pub fn run(global: &Global, args: &VerifyArgs, ui: &Ui) -> Result<u8, Failure> {
     if report.dropped > 0 {
         let dropped = text::counted(report.dropped as u64, "output");
         out.push_str(&style.dim(&format!("  {dropped} dropped by `textum prune`, to be rebuilt from what is there\n")));
+    }
+    if report.erased > 0 {
+        let erased = text::counted(report.erased as u64, "content");
+        out.push_str(
+            &style
+                .dim(&format!("  {erased} erased, as somebody wanted: `textum data erase NAME --report FILE` gives the account\n")),
+        );
     }
     ui.result(&out);
     if !good && !args.repair {

@@ -125,10 +125,10 @@ pub fn plan_text(told: &Told<'_>, style: &Style) -> String {
         out.push_str(&format!("\n{} {place}: {kept}\n", style.accent(&escape::line(&next.path))));
     }
     for (what, names) in [
-        ("from the working tree", plan.tree.iter().map(ToString::to_string).collect::<Vec<_>>()),
-        ("moved aside", plan.aside.iter().map(ToString::to_string).collect()),
-        ("sandboxes", plan.sandboxes.clone()),
-        ("damaged packs", plan.damaged.iter().filter_map(|p| Some(p.file_name()?.to_string_lossy().into_owned())).collect()),
+        ("from the working tree", plan.places.tree.iter().map(ToString::to_string).collect::<Vec<_>>()),
+        ("moved aside", plan.places.aside.iter().map(ToString::to_string).collect()),
+        ("sandboxes", plan.places.sandboxes.clone()),
+        ("damaged packs", plan.places.damaged.iter().filter_map(|p| Some(p.file_name()?.to_string_lossy().into_owned())).collect()),
     ] {
         if !names.is_empty() {
             out.push_str(&format!("  {what}  {}\n", style.dim(&text::some(&names, 6))));
@@ -229,8 +229,8 @@ pub fn plan_json(told: &Told<'_>) -> Value {
         found.next.as_ref().map(|n| json!({"path": n.path, "digest": n.content.digest, "rows": n.kept, "removed": n.removed}));
     json!({
         "dataset": told.dataset, "versions": versions, "unread": found.unread, "next": next, "goes": goes,
-        "contents": plan.contents.len(), "frees": plan.frees, "tree": plan.tree, "aside": plan.aside,
-        "sandboxes": plan.sandboxes, "left": plan.left, "depots": told.depots, "runs": plan.impact.runs,
+        "contents": plan.contents.len(), "frees": plan.frees, "tree": plan.places.tree, "aside": plan.places.aside,
+        "sandboxes": plan.places.sandboxes, "left": plan.left, "depots": told.depots, "runs": plan.impact.runs,
         "published": plan.impact.versions, "predictions": plan.impact.predictions, "registry": plan.no_registry,
     })
 }

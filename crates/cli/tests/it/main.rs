@@ -12,6 +12,7 @@ mod demo;
 mod depots;
 mod elsewhere;
 mod ending;
+mod erasing;
 mod every_form;
 mod exact;
 mod exported;

@@ -67,7 +67,7 @@ fn of_version(project: &Project, version: Version) -> Result<DataRef, DataError>
         && version.hold == StorageMode::Store
         && let Some(erasure) = project.ledger.erased(&version.content.digest)?
     {
-        return Err(DataError::Erased { version: version.name(), erasure });
+        return Err(DataError::Erased { version: version.name(), erasure: Box::new(erasure) });
     }
     let file = match version.hold {
         StorageMode::Store => None,

@@ -46,7 +46,7 @@ pub enum DataError {
         /// The version.
         version: String,
         /// When, by whom and why.
-        erasure: Erasure,
+        erasure: Box<Erasure>,
     },
     /// A state that was to be forgotten stands in the tree again.
     #[error("what stands at {path} is the content that was {erasure}")]
@@ -54,7 +54,7 @@ pub enum DataError {
         /// The dataset's path.
         path: String,
         /// When, by whom and why.
-        erasure: Erasure,
+        erasure: Box<Erasure>,
     },
     /// No dataset has this name.
     #[error("there is no dataset `{name}`{}", near.as_ref().map_or(String::new(), |n| format!(": did you mean `{n}`?")))]

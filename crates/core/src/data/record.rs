@@ -73,7 +73,7 @@ pub fn none_is_erased(project: &Project) -> Result<(), DataError> {
         if let Some(content) = project.scanner.look(&decl.path)?
             && let Some(erasure) = project.ledger.erased_version(&content.digest)?
         {
-            return Err(DataError::ErasedAgain { path: decl.path.to_string(), erasure });
+            return Err(DataError::ErasedAgain { path: decl.path.to_string(), erasure: Box::new(erasure) });
         }
     }
     Ok(())

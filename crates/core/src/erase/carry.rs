@@ -9,13 +9,15 @@ use textum_base::{Identity, ProjectPath};
 
 use super::EraseError;
 use super::find::{Asked, Found, find};
+use super::places::names_in;
 use super::plan::{ErasePlan, Forgetting, plan, plan_of};
 use crate::data::versions;
-use crate::fsio::{self, IoError, TreeDir};
+use crate::fsio::{self, IoError, OutFile, TreeDir};
+use crate::maintain::rebuild::is_rebuilding;
 use crate::pipeline::exec::live_runs;
 use crate::project::erasures::Pending;
 use crate::project::tree::write_new;
-use crate::project::workspace::Project;
+use crate::project::workspace::{Project, Workspace};
 use crate::record::receipt::{
     Content, DATA_RECEIPT, DataReceipt, DatasetState, ERASE_RECEIPT, EraseReceipt, ErasedVersion, StorageMode, TreeReceipt,
     canonical, is_run_id,
@@ -77,23 +79,23 @@ pub struct Erased {
     pub changed: Vec<String>,
 }
 
-fn journal_path(project: &Project) -> PathBuf {
-    project.workspace.state().join("erase.journal")
+fn journal_path(workspace: &Workspace) -> PathBuf {
+    workspace.state().join("erase.journal")
 }
 
 /// Whether an erasing was cut off.
-pub fn is_cut_off(project: &Project) -> bool {
-    journal_path(project).exists()
+pub fn is_cut_off(workspace: &Workspace) -> bool {
+    journal_path(workspace).exists()
 }
 
 fn write_journal(project: &Project, journal: &Journal) -> Result<(), EraseError> {
-    let path = journal_path(project);
+    let path = journal_path(&project.workspace);
     let bytes = serde_json::to_vec(journal).map_err(|e| IoError::of("write", &path)(e.into()))?;
     Ok(fsio::write_atomic(&path, &bytes)?)
 }
 
 fn read_journal(project: &Project) -> Result<Option<Journal>, EraseError> {
-    let path = journal_path(project);
+    let path = journal_path(&project.workspace);
     let bytes = match std::fs::read(&path) {
         Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(None),
         other => other.map_err(IoError::of("read", &path))?,
@@ -113,7 +115,9 @@ fn is_plain(name: &str) -> bool {
 
 /// Nobody runs anything that could be reading the rows.
 fn must_be_quiet(project: &Project) -> Result<(), EraseError> {
-    let at_work = live_runs(&project.workspace.runs_folder());
+    let mut at_work = live_runs(&project.workspace.runs_folder());
+    let sandboxes = project.workspace.sandboxes_folder();
+    at_work.extend(names_in(&sandboxes).into_iter().filter(|name| is_rebuilding(&sandboxes.join(name))));
     match at_work.is_empty() {
         true => Ok(()),
         false => Err(EraseError::AtWork(at_work)),
@@ -178,7 +182,7 @@ pub fn follow(project: &mut Project, receipt: &Digest, by: &Identity) -> Result<
         // What they have said already need not be said once more.
         let more: BTreeMap<Digest, u64> =
             plan.contents.iter().filter(|(d, _)| !theirs.contents.contains_key(*d)).map(|(d, s)| (*d, *s)).collect();
-        if plan.dropping.entries.is_empty() && plan.tree.is_empty() && more.is_empty() {
+        if plan.dropping.entries.is_empty() && plan.places.tree.is_empty() && more.is_empty() {
             Pending::add(&project.workspace, receipt, &[])?;
             return Ok(None);
         }
@@ -258,9 +262,9 @@ fn journal_of(plan: &ErasePlan, documents: Vec<String>, place: Option<Place>, de
         entries: plan.dropping.entries.iter().copied().collect(),
         outlines: plan.dropping.forgotten.iter().copied().collect(),
         contents: plan.contents.keys().copied().collect(),
-        tree: plan.tree.clone(),
-        aside: plan.aside.clone(),
-        sandboxes: plan.sandboxes.clone(),
+        tree: plan.places.tree.clone(),
+        aside: plan.places.aside.clone(),
+        sandboxes: plan.places.sandboxes.clone(),
         place,
         depots,
         receipt,
@@ -295,7 +299,7 @@ fn begin(project: &mut Project, plan: &ErasePlan, journal: &Journal) -> Result<O
 
 /// Finishes what was cut off, if anything was; whether something was.
 pub fn finish(project: &mut Project) -> Result<bool, EraseError> {
-    if !is_cut_off(project) {
+    if !is_cut_off(&project.workspace) {
         return Ok(false);
     }
     let _tree = project.workspace.lock_tree("finishing an erasing that was cut off")?;
@@ -358,7 +362,7 @@ fn carry_out(project: &Project, alone: &Alone<'_>, journal: &Journal) -> Result<
     };
     let freed = alone.drop_content(&dropping, &documents)?;
     Pending::add(&project.workspace, &journal.receipt, &journal.depots)?;
-    fsio::remove_any(&journal_path(project))?;
+    fsio::remove_any(&journal_path(&project.workspace))?;
     fsio::sync_folder(&state)?;
     Ok((freed, changed))
 }
@@ -371,7 +375,10 @@ fn put_in_place(project: &Project, tree: &TreeDir, place: &Place) -> Result<Opti
         Some(now) if now.digest == was => {
             let scratch = tree.scratch()?;
             write_new(&project.store, &place.content, scratch.dir(), &place.path)?;
+            // What it takes the place of cannot be had again.
+            OutFile::of(scratch.dir().open_file(&place.path)?, &scratch.dir().full(&place.path)).sync()?;
             scratch.dir().rename(&place.path, tree, &place.path)?;
+            fsio::sync_folder(tree.full(&place.path).parent().unwrap_or(tree.path()))?;
             Ok(None)
         }
         _ => Ok(Some(place.path.to_string())),
@@ -388,7 +395,7 @@ fn tell_in_tree(project: &Project, journal: &Journal) -> Result<(), EraseError> 
     }
     receipt.data.retain(|_, state| !journal.contents.contains(&state.content.digest));
     receipt.stages.retain(|_, stage| stage.writes.values().all(|content| !journal.contents.contains(&content.digest)));
-    if receipt.run.as_deref().is_some_and(|run| is_run_id(run)) && receipt.stages.is_empty() {
+    if receipt.run.as_deref().is_some_and(is_run_id) && receipt.stages.is_empty() {
         receipt.run = None;
     }
     Ok(receipt.save(root)?)

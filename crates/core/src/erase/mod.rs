@@ -2,6 +2,7 @@
 //!
 //! - [`find`]: the versions with such rows, the rows themselves, and the version without them.
 //! - [`plan`]: what goes: by receipts, everything that was made of those versions and of nothing else; what is left.
+//! - [`places`]: files outside the store in which it stands.
 //! - [`traces`]: where else the same rows stand, though no receipt says so.
 //! - [`carry`]: doing it, by a journal: whatever instant it ends at, it goes on or has not begun.
 //! - [`account`]: what receipts say of it afterwards.
@@ -13,6 +14,7 @@ mod depots;
 mod error;
 mod find;
 mod forgotten;
+mod places;
 mod plan;
 mod traces;
 
@@ -21,4 +23,5 @@ pub use carry::{Erased, erase, finish, follow, is_cut_off};
 pub use depots::{DepotErased, erase_in_depot, pending, unfollowed};
 pub use error::EraseError;
 pub use find::{Asked, Found, FoundVersion, Next, find};
+pub use places::Places;
 pub use plan::{ErasePlan, Goes, GoesAs, plan};

@@ -1,23 +1,21 @@
 //! What goes when rows are forgotten, and what is left.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
-use std::path::PathBuf;
-
-use textum_base::{ProjectPath, is_within};
+use textum_base::is_within;
 use textum_registry::Registry;
 
 use super::EraseError;
 use super::find::{Asked, Found, columns_of};
 use super::forgotten::{Forgotten, GivenAs};
+use super::places::{Places, Wanted, places};
 use super::traces::{Rows, in_store, in_tree};
 use crate::config::manifest::overlap;
 use crate::maintain::upkeep::{Inventory, Live};
-use crate::project::fingerprint::walk;
 use crate::project::git::was_committed;
 use crate::project::workspace::Project;
-use crate::publish::{Impact, Place, Seeds, downstream};
+use crate::publish::{Downstream, Impact, Place, Seeds, downstream};
 use crate::record::receipt::{Content, ContentKind, EraseReceipt, LeftKind, LeftOver, StorageMode, files_in};
-use crate::store::{Digest, GcPlan, ItemKind, Kind, hash_file, items_of_listing};
+use crate::store::{Digest, GcPlan, Kind, items_of_listing};
 
 pub use super::forgotten::GivenAs as GoesAs;
 
@@ -46,14 +44,8 @@ pub struct ErasePlan {
     pub contents: BTreeMap<Digest, u64>,
     /// Bytes by which packs become smaller.
     pub frees: u64,
-    /// Outputs in the working tree that go.
-    pub tree: Vec<ProjectPath>,
-    /// Files that were moved aside, below the folder of those.
-    pub aside: Vec<ProjectPath>,
-    /// Sandboxes.
-    pub sandboxes: Vec<String>,
-    /// Packs that were damaged and are kept for a person to look at.
-    pub damaged: Vec<PathBuf>,
+    /// Files outside the store that go.
+    pub places: Places,
     /// What may still hold such rows afterwards.
     pub left: Vec<LeftOver>,
     /// Why the registry could not be asked, where it could not.
@@ -127,13 +119,18 @@ pub fn plan(project: &Project, asked: &Asked, found: &Found) -> Result<ErasePlan
     let root = project.workspace.root();
     plan.left.extend(paths.into_iter().filter(|p| was_committed(root, p)).map(|p| left(LeftKind::Git, p, None)));
     let known = |path: &str| {
-        plan.tree.iter().any(|at| is_within(path, at))
+        plan.places.tree.iter().any(|at| is_within(path, at))
             || found.next.as_ref().is_some_and(|n| n.in_tree.is_some() && path == &*n.path)
     };
     plan.left.extend(in_tree(project, &Rows::new(&found.rows), &known));
-    plan.left.sort();
-    plan.left.dedup();
+    plan.left = sorted(plan.left);
     Ok(plan)
+}
+
+fn sorted(mut left: Vec<LeftOver>) -> Vec<LeftOver> {
+    left.sort();
+    left.dedup();
+    left
 }
 
 pub(super) fn left(kind: LeftKind, what: &str, digest: Option<Digest>) -> LeftOver {
@@ -170,8 +167,12 @@ impl Forgetting {
     }
 }
 
-/// The same for contents that are known to have such rows.
-pub(super) fn plan_of(project: &Project, forgetting: &Forgetting, rows: &HashSet<Vec<u8>>) -> Result<ErasePlan, EraseError> {
+/// What was made of it, which words of documents no longer count, and why the registry was not asked.
+fn reach(
+    project: &Project,
+    forgetting: &Forgetting,
+    all: &Inventory,
+) -> Result<(Downstream, Forgotten, Option<String>), EraseError> {
     let store = &project.store;
     let mut seeds = forgetting.seeds.clone();
     let (place, no_registry) = match registry_of(project) {
@@ -180,7 +181,6 @@ pub(super) fn plan_of(project: &Project, forgetting: &Forgetting, rows: &HashSet
     };
     let place = place.as_ref().map(|(p, r)| (p, r));
     let mut reached = downstream(project, place, "", &seeds)?;
-    let all = Inventory::load(store, &project.ledger)?;
     if forgetting.keep_models {
         // What was made with a model that stays has nothing of the rows but by it.
         let made = all.stages.iter().filter(|(d, _)| reached.own.executions.contains(d)).flat_map(|(_, r)| r.outputs());
@@ -197,7 +197,15 @@ pub(super) fn plan_of(project: &Project, forgetting: &Forgetting, rows: &HashSet
     let keeps = forgetting.keep_models.then_some(&models as &dyn Fn(&str) -> bool);
     forgotten.sources.extend(&forgetting.sources);
     forgotten.made.extend(&forgetting.made);
-    forgotten.add(store, &all, &seeds, &reached.own, keeps)?;
+    forgotten.add(store, all, &seeds, &reached.own, keeps)?;
+    Ok((reached, forgotten, no_registry))
+}
+
+/// The same for contents that are known to have such rows.
+pub(super) fn plan_of(project: &Project, forgetting: &Forgetting, rows: &HashSet<Vec<u8>>) -> Result<ErasePlan, EraseError> {
+    let store = &project.store;
+    let all = Inventory::load(store, &project.ledger)?;
+    let (reached, forgotten, no_registry) = reach(project, forgetting, &all)?;
     let mut live = Live::but(store, &forgotten);
     live.all(&all)?;
     let none = || (HashSet::new(), BTreeMap::new(), HashSet::new());
@@ -242,88 +250,31 @@ pub(super) fn plan_of(project: &Project, forgetting: &Forgetting, rows: &HashSet
         .filter(|(d, kind, _)| matches!(kind, Kind::Chunk | Kind::Parts) && taken.entries.contains(d))
         .map(|(_, _, bytes)| bytes)
         .sum();
-    let given_paths: BTreeSet<&str> = goes.iter().filter(|g| !g.path.is_empty()).map(|g| g.path.as_str()).collect();
+    let paths: BTreeSet<&str> = goes.iter().filter(|g| !g.path.is_empty()).map(|g| g.path.as_str()).collect();
     let search = Rows::new(rows);
     kept.extend(in_store(project, &search, &taken.entries)?);
-    kept.sort();
-    kept.dedup();
-    let (aside, unsure) = aside_of(project, &taken.contents, &given_paths, &search);
-    kept.extend(unsure);
     let own = &project.manifest.name;
-    let touched: HashSet<&str> = reached.impact.runs.iter().filter(|r| r.project == *own).map(|r| r.run.as_str()).collect();
-    let ended: HashSet<&str> = all.runs.iter().map(|(_, r)| r.run.as_str()).collect();
-    let names = names_in(&project.workspace.sandboxes_folder());
-    let sandboxes = names.into_iter().filter(|n| touched.contains(n.as_str()) || !ended.contains(n.as_str())).collect();
-    let damaged = names_in(&store.damaged_folder()).into_iter().map(|name| store.damaged_folder().join(name)).collect();
-    let (tree, edited) = tree_of(project, &taken.contents, &given_paths)?;
-    kept.extend(edited);
+    let places = places(
+        project,
+        &Wanted {
+            contents: &taken.contents,
+            paths: &paths,
+            rows: &search,
+            touched: &reached.impact.runs.iter().filter(|r| r.project == *own).map(|r| r.run.as_str()).collect(),
+            ended: &all.runs.iter().map(|(_, r)| r.run.as_str()).collect(),
+        },
+    )?;
+    kept.extend(places.left.iter().cloned());
     Ok(ErasePlan {
         columns: Vec::new(),
         impact: reached.impact,
         goes,
         contents: taken.contents,
         frees,
-        tree,
-        aside,
-        sandboxes,
-        damaged,
-        left: kept,
+        places,
+        left: sorted(kept),
         no_registry,
         dropping: GcPlan { entries: taken.entries, outlines: Vec::new(), forgotten: taken.outlines },
         documents: project.ledger.all_documents()?.len(),
     })
-}
-
-fn names_in(folder: &std::path::Path) -> Vec<String> {
-    let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
-    let mut names: Vec<String> = entries.filter_map(|e| e.file_name().into_string().ok()).collect();
-    names.sort();
-    names
-}
-
-/// Outputs in the tree whose content goes; and those that a person has changed since: they are left.
-fn tree_of(
-    project: &Project,
-    contents: &BTreeMap<Digest, u64>,
-    given: &BTreeSet<&str>,
-) -> Result<(Vec<ProjectPath>, Vec<LeftOver>), EraseError> {
-    let mut paths: BTreeSet<String> = project.all_outputs().into_iter().collect();
-    let datasets: Vec<&str> = project.manifest.data.iter().map(|d| d.path.as_str()).collect();
-    paths.extend(given.iter().filter(|p| !datasets.contains(*p)).map(|p| (*p).to_string()));
-    let (mut tree, mut edited) = (Vec::new(), Vec::new());
-    for text in paths {
-        let Ok(path) = ProjectPath::new(&text) else { continue };
-        let Some(content) = project.scanner.look(&text)? else { continue };
-        if contents.contains_key(&content.digest) {
-            tree.push(path);
-        } else if given.contains(text.as_str()) && content.digest != Digest::of(b"") {
-            edited.push(left(LeftKind::File, &text, None));
-        }
-    }
-    // One that is in another goes with it.
-    let all = tree.clone();
-    tree.retain(|path| !all.iter().any(|other| other != path && is_within(path, other)));
-    Ok((tree, edited))
-}
-
-/// Files that were moved aside and go, with a content that does or with such rows; and those that stood where such a content
-/// was, of which nobody can say: they are a person's.
-fn aside_of(
-    project: &Project,
-    contents: &BTreeMap<Digest, u64>,
-    given: &BTreeSet<&str>,
-    rows: &Rows,
-) -> (Vec<ProjectPath>, Vec<LeftOver>) {
-    let folder = project.workspace.aside_folder();
-    let (mut found, mut unsure) = (Vec::new(), Vec::new());
-    for item in walk(&folder).unwrap_or_default().iter().filter(|i| matches!(i.kind, ItemKind::File | ItemKind::Exec)) {
-        let full = folder.join(&item.path);
-        let stood = item.path.split_once('/').map_or("", |(_, rest)| rest);
-        if hash_file(&full).is_ok_and(|(digest, _)| contents.contains_key(&digest)) || rows.are_in_file(&full) {
-            found.extend(ProjectPath::listed(&item.path));
-        } else if given.iter().any(|path| is_within(stood, path)) {
-            unsure.push(left(LeftKind::File, &format!(".textum/aside/{}", item.path), None));
-        }
-    }
-    (found, unsure)
 }

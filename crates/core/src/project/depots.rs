@@ -35,7 +35,7 @@ pub struct Depots {
 pub struct Forgotten {
     /// It may still be in a depot: it is not fetched.
     pub there: HashSet<Digest>,
-    /// It may still be here: it is not sent.
+    /// It may still be here: nothing is sent as long as it is.
     pub here: HashSet<Digest>,
 }
 
@@ -140,7 +140,7 @@ impl Depots {
         result
     }
 
-    /// What is neither fetched nor sent from now on.
+    /// What is not fetched from now on, and what nothing is sent beside.
     pub fn forget(&self, forgotten: Forgotten) {
         *self.forgotten.lock().unwrap_or_else(PoisonError::into_inner) = forgotten;
     }
@@ -150,9 +150,14 @@ impl Depots {
         self.forgotten.lock().unwrap_or_else(PoisonError::into_inner).there.contains(content)
     }
 
-    /// Whether a content must not be sent.
-    pub fn is_not_sent(&self, content: &Digest) -> bool {
-        self.forgotten.lock().unwrap_or_else(PoisonError::into_inner).here.contains(content)
+    /// Whether anything is here that others have erased.
+    pub fn holds_what_is_forgotten(&self, store: &Store) -> Result<bool, StoreError> {
+        for digest in &self.forgotten.lock().unwrap_or_else(PoisonError::into_inner).here {
+            if store.contains(digest)? {
+                return Ok(true);
+            }
+        }
+        Ok(false)
     }
 
     /// What was fetched by this process, by depot.

@@ -7,7 +7,7 @@ use textum_depot::EntryAt;
 use textum_registry::{Damage, Registry};
 
 use super::{Home, Place, PublishError};
-use crate::store::Store;
+use crate::project::workspace::Project;
 
 /// What was found.
 pub struct RegistryReport {
@@ -19,10 +19,12 @@ pub struct RegistryReport {
     pub backwards: Vec<u64>,
     /// Versions of which content is missing: `NAME@V`, and how many contents.
     pub missing: Vec<(String, u64)>,
+    /// The same for content that was erased, as far as the project knows.
+    pub erased: Vec<(String, u64)>,
 }
 
-/// Reads a whole registry anew. `store` is the project's, if there is one.
-pub fn check_registry(place: &Place, store: Option<&Store>) -> Result<RegistryReport, PublishError> {
+/// Reads a whole registry anew; in a project its store is looked at, and what it knows to be erased is not missed.
+pub fn check_registry(place: &Place, project: Option<&Project>) -> Result<RegistryReport, PublishError> {
     let chain = place.log.check()?;
     let damage = chain.damage.clone();
     let time = |at: usize| chain.entries[at].entry.at.parse::<jiff::Timestamp>().ok();
@@ -31,7 +33,7 @@ pub fn check_registry(place: &Place, store: Option<&Store>) -> Result<RegistryRe
     let wanted: BTreeSet<Digest> =
         registry.versions().filter(|(_, _, v)| v.retired.is_none()).flat_map(|(_, _, v)| v.publication.bundle.contents()).collect();
     let wanted: Vec<Digest> = wanted.into_iter().collect();
-    let there: BTreeSet<Digest> = match (&place.home, store) {
+    let there: BTreeSet<Digest> = match (&place.home, project) {
         (Home::Depot(depot), _) => {
             depot.refresh()?;
             // What an index says to be in a pack is there if the pack is.
@@ -39,7 +41,7 @@ pub fn check_registry(place: &Place, store: Option<&Store>) -> Result<RegistryRe
             let is_there = |at: &EntryAt| packs.get(&at.pack.name.content_path()) == Some(&at.pack.length);
             depot.has(&wanted)?.into_iter().filter(|(_, at)| is_there(at)).map(|(digest, _)| digest).collect()
         }
-        (Home::Project, Some(store)) => {
+        (Home::Project, Some(Project { store, .. })) => {
             let mut found = BTreeSet::new();
             for digest in wanted {
                 if store.contains(&digest)? {
@@ -48,14 +50,25 @@ pub fn check_registry(place: &Place, store: Option<&Store>) -> Result<RegistryRe
             }
             found
         }
-        // Without the store nothing can be said to be there.
+        // Without a store nothing can be said to be there.
         (Home::Project, None) => BTreeSet::new(),
     };
-    let lacking = |(name, _, version): (&str, &textum_registry::Model, &textum_registry::Version)| {
-        let contents = version.publication.bundle.contents();
-        let gone = contents.iter().filter(|digest| !there.contains(digest)).count() as u64;
-        (gone > 0 && version.retired.is_none()).then(|| (format!("{name}@{}", version.publication.version), gone))
-    };
-    let missing = registry.versions().filter_map(lacking).collect();
-    Ok(RegistryReport { registry, damage, backwards, missing })
+    let (mut missing, mut erased) = (Vec::new(), Vec::new());
+    for (name, _, version) in registry.versions().filter(|(_, _, v)| v.retired.is_none()) {
+        let (mut gone, mut forgotten) = (0, 0);
+        for digest in version.publication.bundle.contents().iter().filter(|digest| !there.contains(digest)) {
+            match project.map(|p| p.ledger.erased(digest)).transpose()?.flatten() {
+                Some(_) => forgotten += 1,
+                None => gone += 1,
+            }
+        }
+        let name = format!("{name}@{}", version.publication.version);
+        if gone > 0 {
+            missing.push((name.clone(), gone));
+        }
+        if forgotten > 0 {
+            erased.push((name, forgotten));
+        }
+    }
+    Ok(RegistryReport { registry, damage, backwards, missing, erased })
 }

@@ -133,9 +133,20 @@ pub fn fetch(
             old.push(path.clone());
         }
     }
-    let mut wanted: Vec<Digest> = bundle.files.iter().filter(|f| !same.contains(&f.path)).map(|f| f.digest).collect();
-    wanted.extend(bundle.proof.iter().flat_map(|p| [p.example, p.predictions]));
-    place.bring(store, &wanted, progress)?;
+    let wanted: Vec<Digest> = bundle.files.iter().filter(|f| !same.contains(&f.path)).map(|f| f.digest).collect();
+    let proof: Vec<Digest> = bundle.proof.iter().flat_map(|p| [p.example, p.predictions]).collect();
+    match (place.bring(store, &wanted, progress), &version.retired) {
+        (Err(PublishError::NotThere { what, .. }), Some(note)) => {
+            let what = format!("{what}; it is retired: {}", note.text);
+            return Err(PublishError::not_there(what, "`textum registry show NAME` lists the other versions"));
+        }
+        (other, _) => other?,
+    }
+    match place.bring(store, &proof, progress) {
+        // Its rows may have been erased, and the model kept: that cannot be checked, and is of use all the same.
+        Err(PublishError::NotThere { .. }) => {}
+        other => other?,
+    }
     fsio::create_folder(folder)?;
     let tree = TreeDir::open(folder)?;
     let path = |name: &str| ProjectPath::new(name).map_err(|_| PublishError::wrong(format!("{name} is no name"), "report this"));
@@ -193,6 +204,12 @@ pub fn check_bundle(
         let full = folder.join(&file.path);
         if read_outside(&full)?.is_none_or(|now| now.digest != file.digest) {
             return Err(PublishError::refused(format!("{} is not what was published", full.display()), "fetch it anew"));
+        }
+    }
+    for digest in [&proof.example, &proof.predictions] {
+        if !store.can_have(digest)? {
+            let what = "the rows that it was published with are not there: they may have been erased";
+            return Err(PublishError::not_there(what, "there is nothing to repeat; the digests of its files are as they were"));
         }
     }
     let (example, answers) = (store.read(&proof.example)?, store.read(&proof.predictions)?);

@@ -91,6 +91,9 @@ pub enum SyncError {
     /// No version has this name.
     #[error(transparent)]
     Data(#[from] DataError),
+    /// Others have erased what is still here.
+    #[error("nothing was sent: others have erased what is still here")]
+    Forgotten,
 }
 
 impl From<DepotError> for SyncError {
@@ -222,6 +225,10 @@ fn go(
     outcome: &mut SyncOutcome,
 ) -> Result<(), SyncError> {
     let store = &project.store;
+    // What was made here of rows that others have erased would go there again.
+    if project.depots.holds_what_is_forgotten(store)? {
+        return Err(SyncError::Forgotten);
+    }
     let documents = store.all_documents()?;
     let unsent = depot.unsent_documents(store)?;
     if options.wanted == Wanted::Usual && unsent.is_empty() && depot.is_complete(&documents)? {
@@ -236,8 +243,7 @@ fn go(
         }
         Wanted::Usual | Wanted::All => contents_of(store, documents.iter().copied(), Contents::All)?,
     };
-    // What was to be forgotten goes nowhere, though it may still be here.
-    contents.retain(|digest| !documents.contains(digest) && !project.depots.is_not_sent(digest));
+    contents.retain(|digest| !documents.contains(digest));
     let contents: Vec<Digest> = contents.into_iter().collect();
     let plan = depot.plan_to_send(store, &contents)?;
     if options.dry_run {

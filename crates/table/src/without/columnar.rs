@@ -1,7 +1,6 @@
 //! Parquet, written anew without some rows. Values travel as they are read, with their levels, so that nested columns need no
 //! word of their own.
 
-use std::fs::File;
 use std::sync::Arc;
 
 use parquet::column::reader::{ColumnReader, ColumnReaderImpl};
@@ -13,6 +12,8 @@ use parquet::errors::ParquetError;
 use parquet::file::properties::WriterProperties;
 use parquet::file::reader::{FileReader, SerializedFileReader};
 use parquet::file::writer::SerializedFileWriter;
+
+use textum_base::fsio::OutFile;
 
 use crate::read::{guarded, malformed};
 use crate::{Table, TableError};
@@ -77,7 +78,7 @@ fn copy<T: DataType>(
 }
 
 /// Writes the table into a file but for the rows at these places, from 0, in order.
-pub fn write(table: &Table<'_>, going: &[u64], to: File) -> Result<(), TableError> {
+pub fn write(table: &Table<'_>, going: &[u64], to: OutFile) -> Result<(), TableError> {
     let file = table.file()?;
     guarded(table, || {
         let wrong = |e: ParquetError| malformed(table, e);

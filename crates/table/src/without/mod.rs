@@ -7,13 +7,12 @@
 mod columnar;
 mod lines;
 
-use std::fs::File;
 use std::path::Path;
 
 use crate::filter::{Condition, FilterError, Named};
 use crate::read::{Origin, Packing, TableFormat};
 use crate::{Row, Table, TableError};
-use textum_base::fsio::IoError;
+use textum_base::fsio::OutFile;
 
 /// How many rows went, and how many stayed.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -79,11 +78,10 @@ pub fn without(table: &Table<'_>, condition: &Condition<Named>, to: &Path, away:
     let going = going(table, condition)?;
     match table.format() {
         TableFormat::Parquet => {
-            let file = File::create_new(to).map_err(|e| TableError::from(IoError::of("write", to)(e)))?;
-            columnar::write(table, &going.rows, file)?;
+            columnar::write(table, &going.rows, OutFile::create_new(to).map_err(TableError::from)?)?;
         }
         _ => {
-            let file = File::create_new(to).map_err(|e| TableError::from(IoError::of("write", to)(e)))?;
+            let file = OutFile::create_new(to).map_err(TableError::from)?;
             lines::write(table, &going.lines, to, packed(table.packing(), file), away)?;
         }
     }
@@ -110,7 +108,7 @@ enum Packed<W: std::io::Write> {
     Zstd(Option<zstd::stream::write::Encoder<'static, W>>),
 }
 
-fn packed(packing: Packing, file: File) -> Packed<File> {
+fn packed(packing: Packing, file: OutFile) -> Packed<OutFile> {
     match packing {
         Packing::None => Packed::Plain(file),
         Packing::Gzip => Packed::Gzip(flate2::write::GzEncoder::new(file, flate2::Compression::default())),

@@ -7,12 +7,12 @@ use textum_core::data::DataError;
 use textum_core::erase::{Asked, Erased, accounts, erase, erase_in_depot, find, follow, pending, plan, unfollowed};
 use textum_core::fsio::{IoError, create_only};
 use textum_core::project::workspace::Project;
-use textum_core::publish::Place;
-use textum_core::registry::Action;
+use textum_core::publish::{Place, alias};
+use textum_core::registry::{Action, split_reference};
 use textum_core::table::filter::{FilterError, parse};
 
 use crate::args::{Format, Global};
-use crate::commands::registry::{WhoSigns, act_on};
+use crate::commands::registry::{WhoSigns, act, act_on};
 use crate::commands::{by_whom, here, open};
 use crate::failure::{Failure, NOT_THERE, UNSUCCESSFUL, USAGE};
 use crate::render::erase as render;
@@ -83,14 +83,19 @@ fn reach_depots(project: &Project, ui: &Ui) -> Vec<Reached> {
 fn retire(global: &Global, project: &Project, done: &Erased, args: &EraseArgs) -> Vec<Retired> {
     let because = format!("its content was erased: {}", done.said.because);
     let versions = done.plan.impact.versions.iter().filter(|v| !v.retired);
-    let one = |version: &str| -> Result<(), Failure> {
+    let one = |version: &str, aliases: &[String]| -> Result<(), Failure> {
         let place = Place::of_project(project, None).map_err(Failure::from)?;
+        // Nobody is to be sent to what is no longer there.
+        for word in aliases {
+            let name = split_reference(version).map_or(version, |(name, _)| name);
+            act(global, &place, &args.who, |registry| Ok(alias(registry, name, None, word, None)))?;
+        }
         act_on(global, &place, &args.who, version, |_, name, version| {
             Some(Action::Retire { name, version, because: because.clone() })
         })?;
         Ok(())
     };
-    versions.map(|v| Retired { version: v.version.clone(), failed: one(&v.version).err().map(|f| f.message) }).collect()
+    versions.map(|v| Retired { version: v.version.clone(), failed: one(&v.version, &v.aliases).err().map(|f| f.message) }).collect()
 }
 
 fn write_report(project: &Project, dataset: &str, path: &Path) -> Result<(), Failure> {

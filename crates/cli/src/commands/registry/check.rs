@@ -19,8 +19,7 @@ pub struct CheckArgs {
 /// Reads the whole log anew.
 pub fn run(global: &Global, args: &CheckArgs, ui: &Ui) -> Result<u8, Failure> {
     let opened = open_registry(global, &args.which, ui)?;
-    let store = opened.project.as_ref().map(|p| &*p.store);
-    let found = check_registry(&opened.place, store).map_err(|e: PublishError| Failure::from(e))?;
+    let found = check_registry(&opened.place, opened.project.as_ref()).map_err(|e: PublishError| Failure::from(e))?;
     match ui.format {
         Format::Json => ui.json(&render::check_json(&found)),
         _ => ui.result(&render::check_text(&found, opened.place.log.at(), &ui.style)),

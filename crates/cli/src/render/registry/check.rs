@@ -33,9 +33,18 @@ pub fn check_text(found: &RegistryReport, at: &str, style: &Style) -> String {
         out.push_str(&format!("  {} entry {} {}\n", style.bad("✗"), damage.number, escape::line(&damage.what)));
     }
     for (name, count) in found.missing.iter().take(TOLD) {
-        out.push_str(&format!("  {} {} of {name} is not there\n", style.bad("✗"), text::counted(*count, "content")));
+        out.push_str(&format!(
+            "  {} {} of {name} {}\n",
+            style.bad("✗"),
+            text::counted(*count, "content"),
+            if *count == 1 { "is not there" } else { "are not there" }
+        ));
     }
     out.push_str(&more(found.missing.len(), "versions lack content"));
+    for (name, count) in found.erased.iter().take(TOLD) {
+        let verb = if *count == 1 { "was" } else { "were" };
+        out.push_str(&format!("  {} {} of {name} {verb} erased\n", style.dim("·"), text::counted(*count, "content")));
+    }
     for e in invalid.iter().take(TOLD) {
         let why = e.invalid.as_deref().unwrap_or_default();
         let line = format!("entry {} has no effect: {} ({why})", e.entry.number, deed(&e.entry.action));
@@ -55,9 +64,10 @@ pub fn check_text(found: &RegistryReport, at: &str, style: &Style) -> String {
 pub fn check_json(found: &RegistryReport) -> Value {
     let damage: Vec<Value> = found.damage.iter().map(|d| json!({"entry": d.number, "what": d.what})).collect();
     let missing: Vec<Value> = found.missing.iter().map(|(name, n)| json!({"version": name, "contents": n})).collect();
+    let erased: Vec<Value> = found.erased.iter().map(|(name, n)| json!({"version": name, "contents": n})).collect();
     let invalid = found.registry.entries.iter().filter_map(|e| Some(json!({"entry": e.entry.number, "why": e.invalid.as_ref()?})));
     json!({
         "whole": found.damage.is_empty() && found.missing.is_empty(), "entries": found.registry.entries.len(),
-        "damage": damage, "missing": missing, "invalid": invalid.collect::<Vec<_>>(), "backwards": found.backwards,
+        "damage": damage, "missing": missing, "erased": erased, "invalid": invalid.collect::<Vec<_>>(), "backwards": found.backwards,
     })
 }

@@ -245,7 +245,7 @@ impl Tracer<'_> {
                 writers.push(self.stage(by)?);
             }
             let from = self.content(&read.at, read.dataset.clone());
-            self.published(&read.at.content, &from);
+            self.published(&read.at.content, read.published.as_deref(), &from);
             for writer in writers {
                 self.edge(&writer, &from, "writes");
             }
@@ -289,14 +289,25 @@ impl Tracer<'_> {
 }
 
 impl Tracer<'_> {
-    /// What the card in a folder tells of the published version that it is: the run, and the data that it comes from.
-    fn published(&mut self, content: &Content, into: &str) {
+    fn card_of(&self, content: &Content) -> Option<Card> {
         if content.kind != ContentKind::Folder {
-            return;
+            return None;
         }
-        let Ok(Some(part)) = part_of_folder(self.store, &content.digest, CARD_NAME) else { return };
-        let card = Some(part).filter(|p| p.size <= LARGEST_CARD).and_then(|p| Card::read(&self.store.read(&p.digest).ok()?));
-        let Some(card) = card else { return };
+        let part = part_of_folder(self.store, &content.digest, CARD_NAME).ok()??;
+        Card::read(&self.store.read(&Some(part).filter(|p| p.size <= LARGEST_CARD)?.digest).ok()?)
+    }
+
+    /// What the card in a folder tells of the published version that it is: the run, and the data that it comes from. Without
+    /// one, as where it was erased, its name is what the receipt says.
+    fn published(&mut self, content: &Content, named: Option<&str>, into: &str) {
+        let Some(card) = self.card_of(content) else {
+            if let Some(reference) = named {
+                let id = format!("published:{reference}@{}", short(&content.digest));
+                let from = self.add(plain(id, NodeKind::Published, reference, content.digest));
+                self.edge(&from, into, "published");
+            }
+            return;
+        };
         let id = format!("published:{}@{}", card.reference, short(&card.content));
         for (name, data) in &card.bundle.data {
             let version = data.version.map_or(name.clone(), |version| format!("{name}@{version}"));

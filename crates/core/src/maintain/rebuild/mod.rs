@@ -87,7 +87,7 @@ pub enum RebuildError {
     NothingDone(String),
     /// What it would be made of was to be forgotten.
     #[error("{0}")]
-    Erased(ErasedOf),
+    Erased(Box<ErasedOf>),
     /// It was stopped.
     #[error("the rebuild was stopped")]
     Stopped,
@@ -156,6 +156,11 @@ impl Folder {
     }
 }
 
+/// Whether a folder is that of a rebuild at work.
+pub fn is_rebuilding(folder: &Path) -> bool {
+    FileLock::is_held(&folder.join(AT_WORK))
+}
+
 /// Removes the folders of rebuilds whose processes are gone.
 fn sweep(sandboxes: &Path) {
     for entry in std::fs::read_dir(sandboxes).into_iter().flatten().flatten() {
@@ -180,16 +185,13 @@ pub fn rebuild(
     let traced = trace(&project.store, target)?.receipts;
     let wanted = chain::wanted_of(target, &traced)?;
     let (chain, trainings) = chain::needed(&project.store, traced, &wanted, options.from_scratch)?;
+    must_not_be_erased(project, &chain)?;
     let run = match &target.origin {
         Origin::Run(run) => run.run.clone(),
         _ => chain.last().map(|(_, r)| r.run.clone()).unwrap_or_default(),
     };
     if chain.is_empty() {
         return Err(RebuildError::NothingDone(run));
-    }
-    let reads = chain.iter().flat_map(|(_, r)| &r.reads).map(|read| (read.at.path.as_str(), &read.at.content.digest));
-    if let Some(erased) = project.ledger.erased_of(&project.store, reads)?.into_iter().next() {
-        return Err(RebuildError::Erased(erased));
     }
     let folder = Folder::make(&project.workspace.sandboxes_folder())?;
     let environment = match options.recorded_environment {
@@ -201,10 +203,7 @@ pub fn rebuild(
         // It is made of what was recorded, somewhere else.
         differences.clear();
     }
-    let words: Vec<String> = differences.iter().map(in_words).collect();
-    if !words.is_empty() {
-        events.event(Event::EnvironmentDiffers { differences: words.clone() });
-    }
+    let words = tell_differences(&differences, events);
     events.event(Event::Begun { run: run.clone(), stages: chain.iter().map(|(_, r)| r.inputs.stage.clone()).collect() });
     let place = LocalExecutor::default();
     let mut rebuilder = Rebuilder {
@@ -260,6 +259,24 @@ pub fn rebuild(
         receipt: digest,
         seconds: clock.elapsed().as_secs_f64(),
     })
+}
+
+/// Tells how the environment differs from the recorded one; in words.
+fn tell_differences(differences: &[Reason], events: &dyn EventSink) -> Vec<String> {
+    let words: Vec<String> = differences.iter().map(in_words).collect();
+    if !words.is_empty() {
+        events.event(Event::EnvironmentDiffers { differences: words.clone() });
+    }
+    words
+}
+
+/// That nothing of what these stages read was erased.
+fn must_not_be_erased(project: &Project, chain: &[(Digest, StageReceipt)]) -> Result<(), RebuildError> {
+    let reads = chain.iter().flat_map(|(_, r)| &r.reads).map(|read| (read.at.path.as_str(), &read.at.content.digest));
+    match project.ledger.erased_of(&project.store, reads)?.into_iter().next() {
+        Some(erased) => Err(RebuildError::Erased(Box::new(erased))),
+        None => Ok(()),
+    }
 }
 
 /// Records a rebuild and the environment that it had.

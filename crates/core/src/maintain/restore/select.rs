@@ -70,7 +70,7 @@ pub enum RestoreError {
         /// The paths, each with its digest.
         what: String,
         /// When, by whom and why.
-        erasure: Erasure,
+        erasure: Box<Erasure>,
     },
     /// What is recorded as its path is none.
     #[error("{path:?} cannot be a path in a project: {fault}")]
@@ -190,7 +190,7 @@ pub fn of_digest(project: &Project, digest: &Digest) -> Result<PathContent, Rest
     if !project.store.can_have(digest)?
         && let Some(erasure) = project.ledger.erased(digest)?
     {
-        return Err(RestoreError::Erased { what: what(), erasure });
+        return Err(RestoreError::Erased { what: what(), erasure: Box::new(erasure) });
     }
     let kind = match place.as_ref().map(|p| p.kind.as_str()) {
         Some("folder") => ContentKind::Folder,
@@ -245,7 +245,10 @@ impl Wanted {
         for (path, content) in self.data.iter().chain(code) {
             if !project.store.can_have(&content.digest)? {
                 if let Some(erasure) = project.ledger.erased(&content.digest)? {
-                    return Err(RestoreError::Erased { what: format!("{path} ({})", content.digest.short()), erasure });
+                    return Err(RestoreError::Erased {
+                        what: format!("{path} ({})", content.digest.short()),
+                        erasure: Box::new(erasure),
+                    });
                 }
                 let dropped = project.ledger.dropped(&content.digest)?;
                 let dropped = dropped.map_or(String::new(), |at| format!(", dropped by a prune at {at}"));

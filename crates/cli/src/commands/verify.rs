@@ -4,7 +4,7 @@ use clap::Args;
 use textum_core::config::manifest::Manifest;
 use textum_core::depot::VerifyOptions;
 use textum_core::erase::is_cut_off;
-use textum_core::maintain::verify::{Problem, acknowledge, repair, verify};
+use textum_core::maintain::verify::{Problem, VerifyReport, acknowledge, repair, verify};
 use textum_core::project::depots::Depots;
 use textum_core::project::workspace::{Project, Workspace};
 use textum_core::share::verify_depot;
@@ -72,6 +72,56 @@ pub fn run(global: &Global, args: &VerifyArgs, ui: &Ui) -> Result<u8, Failure> {
         ui.json(&report);
         return Ok(if good { 0 } else { DAMAGE });
     }
+    let out = told(&report, ui);
+    ui.result(&out);
+    if !good && !args.repair {
+        let help = "`textum verify --repair` makes anew what is derived, and takes lost content from the working tree";
+        ui.say(&format!("{} {help}", ui.err_style.accent("next:")));
+    } else if !good {
+        ui.say(&format!(
+            "{} outputs can be made again with `textum rebuild`; other content must come from another copy of the store; \
+             lost receipts are told of until `textum verify --acknowledge`",
+            ui.err_style.accent("next:")
+        ));
+    }
+    Ok(if good { 0 } else { DAMAGE })
+}
+
+/// The depots of the project, as far as its manifest can be read.
+fn depots_of(workspace: &Workspace) -> Option<Depots> {
+    let manifest = Manifest::load(&workspace.manifest_path()).ok().filter(|m| !m.depots.is_empty())?;
+    Some(Depots::new(manifest.depots, &manifest.name, workspace.depots_folder(), &variables()))
+}
+
+fn of_depot(global: &Global, args: &VerifyArgs, name: &str, ui: &Ui) -> Result<u8, Failure> {
+    let project = super::open_to_share(global, ui)?;
+    let depot = project.depots.open(Some(name))?;
+    let options = VerifyOptions { deep: args.deep || args.repair, heal: args.repair };
+    let report = verify_depot(&project, &depot, options)?;
+    match ui.format {
+        Format::Json => ui.json(&depots::verify_json(name, &report)),
+        _ => ui.result(&depots::verify_text(name, &report, options.deep, &ui.style)),
+    }
+    let good = report.missing.is_empty() && report.damage.iter().all(|d| d.healed);
+    Ok(if good { 0 } else { DAMAGE })
+}
+
+fn touches(problem: &Problem) -> String {
+    let mut parts = Vec::new();
+    if !problem.datasets.is_empty() {
+        parts.push(text::some(&problem.datasets, 6));
+    }
+    match problem.runs.len() {
+        0 => {}
+        1 => parts.push(format!("the run {}", problem.runs[0])),
+        _ => parts.push(format!("the runs {}", text::some(&problem.runs, 6))),
+    }
+    format!("touches {}", parts.join(" and "))
+}
+
+/// What was found, for people.
+fn told(report: &VerifyReport, ui: &Ui) -> String {
+    let good = report.problems.is_empty();
     let style = &ui.style;
     let looked = format!(
         "{} in {}, {}, {}{}",
@@ -117,48 +167,5 @@ pub fn run(global: &Global, args: &VerifyArgs, ui: &Ui) -> Result<u8, Failure> {
                 .dim(&format!("  {erased} erased, as somebody wanted: `textum data erase NAME --report FILE` gives the account\n")),
         );
     }
-    ui.result(&out);
-    if !good && !args.repair {
-        let help = "`textum verify --repair` makes anew what is derived, and takes lost content from the working tree";
-        ui.say(&format!("{} {help}", ui.err_style.accent("next:")));
-    } else if !good {
-        ui.say(&format!(
-            "{} outputs can be made again with `textum rebuild`; other content must come from another copy of the store; \
-             lost receipts are told of until `textum verify --acknowledge`",
-            ui.err_style.accent("next:")
-        ));
-    }
-    Ok(if good { 0 } else { DAMAGE })
-}
-
-/// The depots of the project, as far as its manifest can be read.
-fn depots_of(workspace: &Workspace) -> Option<Depots> {
-    let manifest = Manifest::load(&workspace.manifest_path()).ok().filter(|m| !m.depots.is_empty())?;
-    Some(Depots::new(manifest.depots, &manifest.name, workspace.depots_folder(), &variables()))
-}
-
-fn of_depot(global: &Global, args: &VerifyArgs, name: &str, ui: &Ui) -> Result<u8, Failure> {
-    let project = super::open_to_share(global, ui)?;
-    let depot = project.depots.open(Some(name))?;
-    let options = VerifyOptions { deep: args.deep || args.repair, heal: args.repair };
-    let report = verify_depot(&project, &depot, options)?;
-    match ui.format {
-        Format::Json => ui.json(&depots::verify_json(name, &report)),
-        _ => ui.result(&depots::verify_text(name, &report, options.deep, &ui.style)),
-    }
-    let good = report.missing.is_empty() && report.damage.iter().all(|d| d.healed);
-    Ok(if good { 0 } else { DAMAGE })
-}
-
-fn touches(problem: &Problem) -> String {
-    let mut parts = Vec::new();
-    if !problem.datasets.is_empty() {
-        parts.push(text::some(&problem.datasets, 6));
-    }
-    match problem.runs.len() {
-        0 => {}
-        1 => parts.push(format!("the run {}", problem.runs[0])),
-        _ => parts.push(format!("the runs {}", text::some(&problem.runs, 6))),
-    }
-    format!("touches {}", parts.join(" and "))
+    out
 }

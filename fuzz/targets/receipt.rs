@@ -3,8 +3,9 @@
 
 use libfuzzer_sys::fuzz_target;
 use textum_core::record::receipt::{
-    CheckpointReceipt, CountedEnvironment, DataReceipt, Document, EnvironmentRecord, Inputs, LossReceipt, PruneReceipt,
-    PublishReceipt, RebuildReceipt, RemarkReceipt, RunReceipt, StageReceipt, StageStart, TreeReceipt, canonical, read_document,
+    CheckpointReceipt, CountedEnvironment, DataReceipt, Document, EnvironmentRecord, EraseReceipt, Inputs, LossReceipt,
+    PruneReceipt, PublishReceipt, RebuildReceipt, RemarkReceipt, RunReceipt, StageReceipt, StageStart, TreeReceipt, canonical,
+    read_document,
 };
 use textum_core::store::Digest;
 
@@ -22,6 +23,7 @@ fuzz_target!(|bytes: &[u8]| {
     again::<RunReceipt>(bytes);
     again::<DataReceipt>(bytes);
     again::<PruneReceipt>(bytes);
+    again::<EraseReceipt>(bytes);
     again::<LossReceipt>(bytes);
     again::<RebuildReceipt>(bytes);
     again::<RemarkReceipt>(bytes);

@@ -465,3 +465,43 @@ fn a_receipt_of_others_removes_nothing_by_itself_and_cannot_harm_the_terminal() 
     assert!(!account.contains('\u{1b}') && account.contains("is in the store"), "{account}");
     textum(&tiny, &["verify", "--deep"]).expect(0);
 }
+
+#[test]
+fn a_depot_is_whole_whatever_instant_its_erasing_ends_at() {
+    let template = Tiny::new();
+    let shed = Tiny::at(&template.path("shed"));
+    begin(&shed, "");
+    shed.write("shifts.csv", rows(1, 60, true));
+    textum(&shed, &["run"]).expect(0);
+    textum(&shed, &["depot", "add", "team", "../depot"]).expect(0);
+    textum(&shed, &["sync"]).expect(0);
+    std::fs::rename(template.path("depot"), template.path("away")).unwrap();
+    textum(&shed, &ERASE).expect(1).says("pending");
+    std::fs::rename(template.path("away"), template.path("depot")).unwrap();
+    for fault in ["crash", "error"] {
+        let (mut last, mut met) = (0, 0);
+        for step in 1.. {
+            let what = format!("{fault}:{step}");
+            let outer = Tiny::new();
+            outer.textum("cp", &["-a", &format!("{}/.", template.root().display()), "."]).expect(0);
+            let tiny = Tiny::at(&outer.path("shed"));
+            let ran = tiny.textum_with(TEXTUM, &["data", "erase", "--pending"], &[("TEXTUM_FAULT", &what)]);
+            assert!(!ran.err.contains("panicked"), "{what}: {}", ran.err);
+            (last, met) = if ran.status == 0 { (last, met) } else { (step, met + 1) };
+            // What stays can be had at any time, by somebody who knows of nothing.
+            textum(&tiny, &["verify", "--depot", "team", "--deep"]).expect(0);
+            let bo = Tiny::at(&outer.path("bo"));
+            bo.write("textum.toml", tiny.read("textum.toml"));
+            textum(&bo, &["sync", "--down"]).expect(0);
+            textum(&bo, &["restore", "last:b/sorted.txt", "-o", "out"]).expect(0);
+            textum(&tiny, &["data", "erase", "--pending"]).expect(0);
+            assert_eq!(holding(&outer.path("depot"), WEAVER), Vec::<String>::new(), "{what}");
+            textum(&tiny, &["verify", "--depot", "team", "--deep"]).expect(0);
+            if step > last + 6 {
+                break;
+            }
+            assert!(step < many("TEXTUM_STEPS", 400), "{what}: there is no end of steps");
+        }
+        assert!(met > 3, "{fault}: {met} were met");
+    }
+}

@@ -395,6 +395,7 @@ unwrapping!(WithoutError { Table },
     WithoutError::NotTheSame { .. } => damaged("write the file without those rows yourself, record it, and erase them then; nothing was changed"),
 );
 unwrapping!(EraseError { Data, Without, Io, Store, Ledger, Receipt, Document, Tree, Scan, Put, Workspace, Publish, Upkeep, Depots, Sync },
+    EraseError::Folder(_) => wrong("declare the table in it as a dataset of its own, or let a stage take the rows out; `textum impact` tells what was made of a version"),
     EraseError::NoColumn(_) => wrong("name a column, as in --where 'loom = \"L07\"'; a text goes in quotes, a column does not"),
     EraseError::Reason(_) => wrong("say it in other words"),
     EraseError::AtWork(_) => |said| Failure::new(UNSUCCESSFUL, said, "they may be reading the rows: wait for them, or end them with `textum stop`; nothing was changed"),

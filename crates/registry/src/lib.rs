@@ -4,6 +4,7 @@
 //! - [`envelope`]: an entry with its signature, in the form of DSSE.
 //! - [`entry`], [`bundle`]: what an entry says; what is published.
 //! - [`log`]: numbered entries in a depot or a folder, each naming the one before, made only if there is none of its number.
+//! - [`index`]: what it says of a version, without reading all of it.
 //! - [`registry`]: what all entries together say, and which of them have no effect for want of a right.
 
 #![cfg_attr(test, allow(clippy::disallowed_methods))]
@@ -12,6 +13,7 @@ pub mod bundle;
 mod card;
 pub mod entry;
 pub mod envelope;
+pub mod index;
 pub mod key;
 pub mod log;
 pub mod registry;
@@ -21,6 +23,7 @@ pub use bundle::{Bundle, BundleFile, Column, ColumnKind, DataFacts, Header, Proo
 pub use card::{CARD, CARD_NAME, Card, LARGEST_CARD};
 pub use entry::{Action, Entry, Kind, Publication, Role, is_alias, is_name, split_reference};
 pub use envelope::Signed;
+pub use index::{End, Index, Which};
 pub use key::{KeyError, KeyId, Signer};
 pub use log::{Chain, Damage, Log, LogError, Sealed};
-pub use registry::{AliasState, Judged, Model, Note, Registry, Section, Version};
+pub use registry::{AliasState, Judged, Model, Note, Registry, Section, Version, Versions};

@@ -14,6 +14,7 @@ use textum_depot::{Storage, StorageError};
 
 use crate::entry::{Action, Entry};
 use crate::envelope::{self, Signed};
+use crate::index::{End, Index, Which};
 use crate::key::{KeyError, Signer};
 use crate::registry::Registry;
 
@@ -249,6 +250,30 @@ impl Log {
         Ok(Chain { entries, damage })
     }
 
+    /// The index of what was read, and the length of the file of that.
+    fn index(&self) -> Option<(Index, u64)> {
+        let kept = self.kept.as_deref()?;
+        Some((Index::beside(kept), std::fs::metadata(kept).ok()?.len()))
+    }
+
+    /// What the log says of one version, with what stands beside it: looked up, where the log ends as it did when it was read
+    /// last. Nothing where all of it has to be read.
+    pub fn glance(&self, name: &str, which: Which<'_>) -> Option<(Registry, u64)> {
+        let (index, kept) = self.index()?;
+        let is_the_end = |end: End| {
+            let stands = || self.object(end.number).ok().flatten().is_some_and(|bytes| Digest::of(&bytes) == end.digest);
+            end.kept == kept && stands() && self.object(end.number + 1).is_ok_and(|next| next.is_none())
+        };
+        index.version(name, which, is_the_end)
+    }
+
+    /// Remembers what a whole log says, for the next glance.
+    pub fn remember(&self, registry: &Registry) {
+        if let Some((index, kept)) = self.index() {
+            index.bring_up(registry, kept);
+        }
+    }
+
     /// The log, which must be whole.
     pub fn whole(&self) -> Result<Registry, LogError> {
         let chain = self.read()?;
@@ -287,6 +312,7 @@ impl Log {
                 // been kept as it was read; where that failed, this line follows nothing, and all is read anew.
                 self.keep(std::slice::from_ref(&sealed), true);
                 registry.add(sealed.digest, sealed.entry, sealed.signed);
+                self.remember(&registry);
                 return Ok((registry, Appended::Made(Box::new(entry))));
             }
         }

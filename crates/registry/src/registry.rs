@@ -117,7 +117,7 @@ pub struct Note {
 }
 
 /// A version.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Version {
     /// What was published.
     pub publication: Publication,
@@ -144,18 +144,53 @@ pub struct Version {
 pub struct Model {
     /// The section that it belongs to.
     pub section: String,
-    /// Its versions: number N stands at N - 1.
-    pub versions: Vec<Version>,
+    /// Its versions.
+    pub versions: Versions,
     /// Its aliases.
     pub aliases: BTreeMap<String, AliasState>,
     /// The number of the version with a content.
     by_content: HashMap<Digest, u64>,
 }
 
+/// Versions by their numbers, which go from 1 up. Of a part of a registry some are there alone.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Versions(BTreeMap<u64, Version>);
+
+impl Versions {
+    /// The number of the newest.
+    pub fn len(&self) -> u64 {
+        self.0.last_key_value().map_or(0, |(number, _)| *number)
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// The oldest.
+    pub fn first(&self) -> Option<&Version> {
+        self.0.first_key_value().map(|(_, version)| version)
+    }
+
+    /// The newest.
+    pub fn last(&self) -> Option<&Version> {
+        self.0.last_key_value().map(|(_, version)| version)
+    }
+
+    /// All of them, the oldest first.
+    pub fn iter(&self) -> impl DoubleEndedIterator<Item = &Version> + ExactSizeIterator {
+        self.0.values()
+    }
+
+    pub(crate) fn insert(&mut self, number: u64, version: Version) {
+        self.0.insert(number, version);
+    }
+}
+
 impl Model {
     /// A version by its number.
     pub fn version(&self, number: u64) -> Option<&Version> {
-        self.versions.get(usize::try_from(number).ok()?.checked_sub(1)?)
+        self.versions.0.get(&number)
     }
 
     /// The number that a version, an alias or nothing (the newest that was not taken back) stands for.
@@ -263,7 +298,7 @@ impl Registry {
                 let model = self.models.entry(publication.name.clone()).or_default();
                 model.section.clone_from(&publication.section);
                 model.by_content.insert(publication.content, publication.version);
-                model.versions.push(Version {
+                let version = Version {
                     publication: (**publication).clone(),
                     entry: entry.number,
                     at: entry.at.clone(),
@@ -273,7 +308,8 @@ impl Registry {
                     retired: None,
                     notes: Vec::new(),
                     card: None,
-                });
+                };
+                model.versions.insert(publication.version, version);
             }
             Action::Alias { name, alias, version, .. } => {
                 let Some(model) = self.models.get_mut(name) else { return };
@@ -308,7 +344,7 @@ impl Registry {
     }
 
     fn version_mut(&mut self, name: &str, number: u64) -> Option<&mut Version> {
-        self.models.get_mut(name)?.versions.get_mut(usize::try_from(number).ok()?.checked_sub(1)?)
+        self.models.get_mut(name)?.versions.0.get_mut(&number)
     }
 }
 

@@ -172,7 +172,7 @@ impl Registry {
         if let Some(same) = self.with_content(name, &publication.content) {
             return Err(format!("the same is {name}@{} already", same.publication.version));
         }
-        let next = model.versions.len() as u64 + 1;
+        let next = model.versions.len() + 1;
         if publication.version == next { Ok(()) } else { Err(format!("the next version of {name} would be {next}")) }
     }
 

@@ -12,7 +12,8 @@ use textum_depot::{Folder, Memory, Storage};
 use textum_registry::entry::{ENTRY, OnlyIf};
 use textum_registry::log::{Appended, path_of};
 use textum_registry::{
-    Action, Bundle, BundleFile, Damage, Entry, KeyId, Kind, Log, LogError, Publication, Registry, Role, Signed, Signer, envelope,
+    Action, Bundle, BundleFile, Damage, Entry, KeyId, Kind, Log, LogError, Publication, Registry, Role, Signed, Signer, Which,
+    envelope,
 };
 
 fn key() -> PrivateKey {
@@ -34,7 +35,7 @@ fn bundle(text: &str) -> Bundle {
 }
 
 fn publication(registry: &Registry, section: &str, name: &str, text: &str) -> Action {
-    let version = registry.models.get(name).map_or(0, |m| m.versions.len() as u64) + 1;
+    let version = registry.models.get(name).map_or(0, |m| m.versions.len()) + 1;
     let bundle = bundle(text);
     let (name, section, content) = (name.to_string(), section.to_string(), bundle.content());
     Action::Publish(Box::new(Publication { name, section, version, kind: Kind::Model, content, bundle }))
@@ -259,6 +260,50 @@ fn who_has_read_more_tells_that_a_log_was_cut_or_rewritten() {
         std::fs::write(&kept, bad).unwrap();
         assert_eq!(log.whole().unwrap().entries.len(), 6);
     }
+}
+
+#[test]
+fn a_glance_never_hides_what_the_whole_log_would_tell() {
+    let folder = tempfile::tempdir().unwrap();
+    let storage: Arc<dyn Storage> = Arc::new(Memory::default());
+    let kept = folder.path().join("registry.jsonl");
+    let log = Log::new(storage.clone(), Some(kept.clone()), "test");
+    let glance = || log.glance("stops", Which::Number(1)).map(|(_, number)| number);
+    assert_eq!(glance(), None, "there is nothing yet");
+    for text in ["a", "b", "c"] {
+        publish(&log, "ada", text).unwrap();
+        assert_eq!(glance(), Some(1));
+    }
+    // Somebody else has written.
+    let other = Log::new(storage.clone(), None, "test");
+    publish(&other, "bo", "d").unwrap();
+    assert_eq!(glance(), None);
+    log.remember(&log.whole().unwrap());
+    assert_eq!(glance(), Some(1));
+    // The log is cut behind this machine's back, or rewritten: all of it is read, and that tells.
+    let last = storage.read(&path_of(4)).unwrap();
+    storage.delete(&path_of(4)).unwrap();
+    assert_eq!(glance(), None);
+    assert!(log.whole().is_err());
+    storage.put(&path_of(4), &Bytes::from_static(b"{}")).unwrap();
+    assert_eq!(glance(), None);
+    storage.put(&path_of(4), &last.into()).unwrap();
+    assert_eq!(glance(), Some(1));
+    // An index that knows less than what was read is of no use, nor is one that is damaged, or none.
+    let index = kept.with_extension("index");
+    let good = std::fs::read(&index).unwrap();
+    publish(&log, "ada", "e").unwrap();
+    std::fs::write(&index, &good).unwrap();
+    storage.delete(&path_of(5)).unwrap();
+    assert_eq!(glance(), None, "it would say that nothing is missing");
+    for bytes in [&b"no database"[..], &good[..good.len() / 2], b""] {
+        std::fs::write(&index, bytes).unwrap();
+        assert_eq!(glance(), None);
+    }
+    std::fs::remove_file(&index).unwrap();
+    std::fs::remove_file(&kept).unwrap();
+    log.remember(&log.whole().unwrap());
+    assert_eq!(glance(), Some(1));
 }
 
 #[test]
@@ -572,6 +617,23 @@ mod interleaved {
                 }
             }
             let all: Vec<Registry> = logs.iter().map(|log| log.whole().unwrap()).collect();
+            // A glance says of each version what the whole log says, whoever wrote last, and whatever was remembered before.
+            for (log, whole) in logs.iter().zip(&all) {
+                log.remember(whole);
+                for (name, model, version) in whole.versions() {
+                    let number = version.publication.version;
+                    let (part, found) = log.glance(name, Which::Number(number)).unwrap();
+                    let said = &part.models[name];
+                    prop_assert_eq!((found, said.version(number)), (number, Some(version)));
+                    prop_assert_eq!(&said.aliases, &model.aliases);
+                    prop_assert_eq!(said.version(number - 1), model.version(number - 1));
+                    prop_assert_eq!(&part.sections, &whole.sections);
+                }
+                for (alias, state) in whole.models.get("stops").iter().flat_map(|m| &m.aliases) {
+                    prop_assert_eq!(log.glance("stops", Which::Alias(alias)).unwrap().1, state.version);
+                }
+                prop_assert!(log.glance("stops", Which::Number(99)).is_none() && log.glance("nothing", Which::Number(1)).is_none());
+            }
             let fresh = Log::new(storage, None, "test").whole().unwrap();
             prop_assert!(all.iter().all(|r| *r == fresh));
             prop_assert_eq!(fresh.entries.len() as u64, made);

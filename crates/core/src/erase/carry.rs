@@ -277,6 +277,8 @@ fn begin(project: &mut Project, plan: &ErasePlan, journal: &Journal) -> Result<O
     let done = {
         let alone = project.store.alone()?;
         alone.finish_dropping()?;
+        // One that began meanwhile has its reads in the store by now, and may be reading the rows.
+        must_be_quiet(project)?;
         project.ledger.catch_up(&project.store)?;
         if project.ledger.all_documents()?.len() != plan.documents {
             return Ok(None);

@@ -62,6 +62,9 @@ pub enum EraseError {
     /// The exchange with a depot.
     #[error(transparent)]
     Sync(#[from] SyncError),
+    /// The dataset is a folder.
+    #[error("{0} is a folder: rows are taken out of a dataset that is one table")]
+    Folder(String),
     /// The condition looks at no column: it would take all rows or none.
     #[error("the condition `{0}` looks at no column")]
     NoColumn(String),

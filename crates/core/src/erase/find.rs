@@ -9,7 +9,7 @@ use super::EraseError;
 use crate::data::{DataError, DataRef, Version, find_data, find_rows, versions};
 use crate::fsio;
 use crate::project::workspace::Project;
-use crate::record::receipt::{Content, StorageMode};
+use crate::record::receipt::{Content, ContentKind, StorageMode};
 use crate::store::{Digest, hash_file};
 use crate::table::TableError;
 use crate::table::filter::{Condition, Named, Operand, Test};
@@ -148,7 +148,8 @@ pub fn find(project: &Project, asked: &Asked) -> Result<Found, EraseError> {
                 no_column.get_or_insert(source);
                 continue;
             }
-            Err(e @ (DataError::Folder(_) | DataError::Table(TableError::NoTable { .. }))) => return Err(e.into()),
+            Err(DataError::Folder(name)) => return Err(EraseError::Folder(name)),
+            Err(e @ DataError::Table(TableError::NoTable { .. })) => return Err(e.into()),
             Err(e) => {
                 found.unread.push((version.name(), e.to_string()));
                 continue;
@@ -167,6 +168,7 @@ pub fn find(project: &Project, asked: &Asked) -> Result<Found, EraseError> {
     {
         let stands = project.scanner.look(&decl.path)?;
         match stands {
+            Some(content) if content.kind == ContentKind::Folder => return Err(EraseError::Folder(asked.dataset.clone())),
             Some(content) => {
                 let side = find_data(project, &asked.dataset, root)?;
                 found.next = next(project, asked, &side, path, content, true, &mut |row| {

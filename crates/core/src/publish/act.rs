@@ -171,7 +171,7 @@ fn decide(registry: &Registry, offer: &Offer<'_>, bundle: &Bundle) -> Result<Opt
         check_values(registry, offer.name, &bundle, rule)?;
         bundle.check = Some(rule.text.clone());
     }
-    let version = registry.models.get(offer.name).map_or(0, |m| m.versions.len() as u64) + 1;
+    let version = registry.models.get(offer.name).map_or(0, |m| m.versions.len()) + 1;
     let (name, section) = (offer.name.to_string(), offer.section.to_string());
     Ok(Some(Action::Publish(Box::new(Publication { name, section, version, kind: offer.kind, content, bundle }))))
 }

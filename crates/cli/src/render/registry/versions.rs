@@ -54,7 +54,7 @@ fn version_rows(model: &Model, metrics: &[String]) -> (Vec<String>, Vec<Vec<Cell
 /// The versions of a name, the newest first.
 pub fn versions_text(registry: &Registry, name: &str, style: &Style) -> String {
     let Some(model) = registry.models.get(name) else { return String::new() };
-    let count = text::counted(model.versions.len() as u64, "version");
+    let count = text::counted(model.versions.len(), "version");
     let about = model.versions.last().and_then(|v| v.publication.bundle.about.clone());
     let mut out = format!("{} of {}, in the section {}\n", style.bold(&count), style.bold(name), model.section);
     if let Some(about) = about {
@@ -79,7 +79,7 @@ pub fn versions_csv(registry: &Registry, name: &str) -> String {
     let metrics = told_metrics(model);
     let columns = ["version", "aliases", "published", "by", "run", "retired", "content"];
     let mut data = Data::new(columns.iter().map(ToString::to_string).chain(metrics.iter().cloned()));
-    for version in &model.versions {
+    for version in model.versions.iter() {
         let p = &version.publication;
         let mut row = vec![
             p.version.to_string(),

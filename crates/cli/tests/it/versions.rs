@@ -144,7 +144,8 @@ fn json_has_the_keys_that_the_contract_names() {
     assert_eq!(keys(&json(&["stats"])), stats);
     let prune = ["dropped", "stored", "frees", "outputs", "sandboxes", "unspoken", "kept", "kept_runs"];
     assert_eq!(keys(&json(&["prune", "--dry-run"])), prune);
-    let verify = ["packs", "entries", "bytes", "runs", "versions", "dropped", "elsewhere", "lost", "deep", "problems", "repaired"];
+    let verify =
+        ["packs", "entries", "bytes", "runs", "versions", "dropped", "erased", "elsewhere", "lost", "deep", "problems", "repaired"];
     assert_eq!(keys(&json(&["verify"])), verify);
     for (words, head) in [
         (&["data"][..], "dataset,version,state,reference,path,files,rows,bytes"),

@@ -9,7 +9,7 @@ use parquet::file::reader::{FileReader, SerializedFileReader};
 use parquet::file::writer::SerializedFileWriter;
 use proptest::prelude::*;
 use textum_table::filter::parse;
-use textum_table::without::{Parted, WithoutError, rows_of, without};
+use textum_table::without::{Going, Parted, WithoutError};
 use textum_table::{Origin, Row, Table};
 use textum_testkit::Tiny;
 
@@ -22,10 +22,9 @@ fn take(tiny: &Tiny, name: &str, condition: &str) -> Result<(Parted, Vec<String>
     let mut gone = Vec::new();
     let out = tiny.path(&format!("out.{name}"));
     let _ = std::fs::remove_file(&out);
-    let parted = without(&at(tiny, name), &parse(condition).unwrap(), &out, &mut |row| {
-        gone.push(String::from_utf8_lossy(row).into_owned());
-    })?;
-    Ok((parted, gone))
+    let going = Going::find(&at(tiny, name), &parse(condition).unwrap())?;
+    going.write(&at(tiny, name), &out, &mut |row| gone.push(String::from_utf8_lossy(row).into_owned()))?;
+    Ok((going.parted, gone))
 }
 
 fn rows(table: &Table<'_>) -> Vec<Vec<String>> {
@@ -64,10 +63,9 @@ fn other_lines_stay_byte_for_byte() {
         assert_eq!(std::fs::read_to_string(tiny.path(&format!("out.{name}"))).unwrap(), wanted, "{name}");
         assert_eq!((parted.removed, gone.len()), (count, count as usize), "{name}");
         let mut found = Vec::new();
-        let count = rows_of(&at(&tiny, name), &parse(condition).unwrap(), &mut |row| {
-            found.push(String::from_utf8_lossy(row).into_owned());
-        });
-        assert_eq!((count.unwrap(), found), (parted.removed, gone), "{name}");
+        let going = Going::find(&at(&tiny, name), &parse(condition).unwrap()).unwrap();
+        going.each(&at(&tiny, name), &mut |row| found.push(String::from_utf8_lossy(row).into_owned())).unwrap();
+        assert_eq!((going.parted, found), (parted, gone), "{name}");
     }
 }
 
@@ -101,7 +99,8 @@ fn what_cannot_be_taken_out_is_said_and_a_file_is_never_replaced() {
     assert!(matches!(take(&tiny, "t.csv", "worker = 1"), Err(WithoutError::Filter(_))));
     let out = tiny.path("out.t.csv");
     std::fs::write(&out, "mine").unwrap();
-    without(&at(&tiny, "t.csv"), &parse("by = \"Ann\"").unwrap(), &out, &mut |_| ()).unwrap_err();
+    let going = Going::find(&at(&tiny, "t.csv"), &parse("by = \"Ann\"").unwrap()).unwrap();
+    going.write(&at(&tiny, "t.csv"), &out, &mut |_| ()).unwrap_err();
     assert_eq!(std::fs::read_to_string(&out).unwrap(), "mine");
     // Lines that end in carriage returns alone cannot be told from one line: nothing wrong is written down for right.
     tiny.write("cr.csv", "loom,by\rL01,Ann\rL02,Bo\r");

@@ -136,7 +136,7 @@ pub fn plan_text(told: &Told<'_>, style: &Style) -> String {
     }
     let depots = if told.depots.is_empty() { String::new() } else { format!(", and from {}", told.depots.join(", ")) };
     let contents = text::counted(plan.contents.len() as u64, "content");
-    out.push_str(&format!("\n{contents} go from the store, {}{depots}\n", text::bytes(plan.frees)));
+    out.push_str(&format!("\n{contents} go from the store, at most {}{depots}\n", text::bytes(plan.frees)));
     out.push_str(&left(&plan.left, style));
     if let Some(why) = &plan.no_registry {
         out.push_str(&format!("\n{} the registry was not asked: {}\n", style.bad("note:"), escape::line(why)));

@@ -511,3 +511,30 @@ fn a_depot_is_whole_whatever_instant_its_erasing_ends_at() {
         assert!(met > 3, "{fault}: {met} were met");
     }
 }
+
+#[test]
+fn of_a_large_table_only_the_pieces_with_the_rows_go() {
+    let outer = Tiny::new();
+    let tiny = Tiny::at(&outer.path("shed"));
+    begin(&tiny, "");
+    // Only some of its pieces have such rows, and the version without them has all the others.
+    let large = |with: bool| format!("{}{}", rows(1, 100, with), rows(1_000, 120_000, false).split_once('\n').unwrap().1);
+    tiny.write("shifts.csv", large(true));
+    textum(&tiny, &["run"]).expect(0);
+    textum(&tiny, &["depot", "add", "team", "../depot"]).expect(0);
+    textum(&tiny, &["sync"]).expect(0);
+    textum(&tiny, &ERASE).expect(0);
+    textum(&tiny, &["verify", "--deep"]).expect(0);
+    assert_eq!(holding(&outer.path("."), WEAVER), Vec::<String>::new());
+    std::fs::remove_file(tiny.path("shifts.csv")).unwrap();
+    textum(&tiny, &["restore", "shifts@2"]).expect(0);
+    assert!(tiny.read("shifts.csv") == large(false));
+    textum(&tiny, &["run"]).expect(0);
+    textum(&tiny, &["sync"]).expect(0);
+    textum(&tiny, &["verify", "--depot", "team", "--deep"]).expect(0);
+    let bo = Tiny::at(&outer.path("bo"));
+    bo.write("textum.toml", tiny.read("textum.toml"));
+    textum(&bo, &["sync", "--down"]).expect(0);
+    textum(&bo, &["restore", "shifts@2"]).expect(0);
+    assert!(bo.read("shifts.csv") == large(false));
+}

@@ -124,17 +124,25 @@ fn must_be_quiet(project: &Project) -> Result<(), EraseError> {
     }
 }
 
-/// Erases rows, and all that was made of them.
-pub fn erase(project: &mut Project, asked: &Asked, by: &Identity) -> Result<Option<Erased>, EraseError> {
+/// Erases rows, and all that was made of them. Where there are none, it is given back what was found.
+pub fn erase(project: &mut Project, asked: &Asked, by: &Identity) -> Result<Result<Box<Erased>, Found>, EraseError> {
     let _tree = project.workspace.lock_tree(&format!("erasing rows of {}", asked.dataset))?;
     for _ in 0..TRIES {
         must_be_quiet(project)?;
         let found = find(project, asked)?;
         if found.is_empty() {
-            return Ok(None);
+            return Ok(Err(found));
         }
-        let plan = plan(project, asked, &found)?;
         let next = put_next(project, asked, &found)?;
+        let packs = packs_of(project)?;
+        let mut plan = plan(project, asked, &found)?;
+        if let Some(next) = &next {
+            // It shares most of its pieces with what goes.
+            let pieces = project.store.pieces_of(&next.content.digest)?.unwrap_or_default();
+            for piece in pieces {
+                plan.dropping.entries.remove(&piece.digest);
+            }
+        }
         let now = textum_base::clock::now().to_string();
         let number = next_number(project, asked, &found)?;
         let said = EraseReceipt {
@@ -165,8 +173,8 @@ pub fn erase(project: &mut Project, asked: &Asked, by: &Identity) -> Result<Opti
         }
         let depots = project.depots.declared().iter().map(|d| d.name.clone()).collect();
         let journal = journal_of(&plan, documents, next, depots, receipt);
-        if let Some((freed, changed)) = begin(project, &plan, &journal)? {
-            return Ok(Some(Erased { plan, found, receipt, said, freed, changed }));
+        if let Some((freed, changed)) = begin(project, &packs, &journal)? {
+            return Ok(Ok(Box::new(Erased { plan, found, receipt, said, freed, changed })));
         }
     }
     Err(EraseError::Unsteady)
@@ -178,6 +186,7 @@ pub fn follow(project: &mut Project, receipt: &Digest, by: &Identity) -> Result<
     let theirs = EraseReceipt::load(&project.store, receipt)?;
     for _ in 0..TRIES {
         must_be_quiet(project)?;
+        let packs = packs_of(project)?;
         let mut plan = plan_of(project, &Forgetting::of_receipt(&theirs), &HashSet::new())?;
         // What they have said already need not be said once more.
         let more: BTreeMap<Digest, u64> =
@@ -200,7 +209,7 @@ pub fn follow(project: &mut Project, receipt: &Digest, by: &Identity) -> Result<
         let own = Digest::of(documents[0].as_bytes());
         let depots = project.depots.declared().iter().map(|d| d.name.clone()).collect();
         let journal = journal_of(&plan, documents, None, depots, own);
-        if let Some((freed, changed)) = begin(project, &plan, &journal)? {
+        if let Some((freed, changed)) = begin(project, &packs, &journal)? {
             Pending::add(&project.workspace, receipt, &[])?;
             return Ok(Some(Erased { plan, found: Found::default(), receipt: own, said, freed, changed }));
         }
@@ -271,22 +280,20 @@ fn journal_of(plan: &ErasePlan, documents: Vec<String>, place: Option<Place>, de
     }
 }
 
+fn packs_of(project: &Project) -> Result<BTreeSet<Digest>, EraseError> {
+    Ok(project.store.packs()?.into_iter().collect())
+}
+
 /// Writes the journal, with nobody else at the store, and does what it says; nothing where others have recorded something
 /// since it was planned.
-fn begin(project: &mut Project, plan: &ErasePlan, journal: &Journal) -> Result<Option<(Freed, Vec<String>)>, EraseError> {
+fn begin(project: &mut Project, packs: &BTreeSet<Digest>, journal: &Journal) -> Result<Option<(Freed, Vec<String>)>, EraseError> {
     let done = {
         let alone = project.store.alone()?;
         alone.finish_dropping()?;
         // One that began meanwhile has its reads in the store by now, and may be reading the rows.
         must_be_quiet(project)?;
-        project.ledger.catch_up(&project.store)?;
-        if project.ledger.all_documents()?.len() != plan.documents {
-            return Ok(None);
-        }
-        // A prune may have taken for nobody's what nothing speaks of yet.
-        if let Some(place) = &journal.place
-            && !project.store.contains(&place.content.digest)?
-        {
+        // Whatever came or went since it was planned may need what was to go.
+        if packs_of(project)? != *packs {
             return Ok(None);
         }
         write_journal(project, journal)?;

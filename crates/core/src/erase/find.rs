@@ -6,14 +6,14 @@ use tempfile::TempPath;
 use textum_base::ProjectPath;
 
 use super::EraseError;
-use crate::data::{DataError, DataRef, Version, find_data, find_rows, versions};
+use crate::data::{DataError, DataRef, Version, find_data, versions};
 use crate::fsio;
 use crate::project::workspace::Project;
 use crate::record::receipt::{Content, ContentKind, StorageMode};
 use crate::store::{Digest, hash_file};
 use crate::table::TableError;
 use crate::table::filter::{Condition, Named, Operand, Test};
-use crate::table::without::{rows_of, without};
+use crate::table::without::{Going, Parted, WithoutError};
 
 /// Rows are looked for elsewhere by their bytes, if they have so many: shorter ones stand anywhere.
 const LONG_ENOUGH: usize = 12;
@@ -132,57 +132,70 @@ pub fn find(project: &Project, asked: &Asked) -> Result<Found, EraseError> {
     columns_of(asked)?;
     let root = project.workspace.root();
     let mut found = Found::default();
-    let (mut bytes, mut looked_at, mut no_column) = (0, 0, None);
+    let mut bytes = 0;
     let all = versions(&project.ledger, &asked.dataset)?;
     let newest = all.last().map(|v| v.number);
-    let mut newest_with_rows = None;
+    let place = place_of(project, asked)?;
+    let (mut looked_at, mut no_column, mut in_tree, mut newest_with_rows) = (0, None, None, None);
     for version in all {
         if project.ledger.erased(&version.content.digest)?.is_some() {
             continue;
         }
         let side = find_data(project, &version.name(), root)?;
-        let rows = match find_rows(project, &side, &asked.condition, 0) {
-            Ok(Ok(looked)) => looked,
+        let looked = side.table(project).map_err(EraseError::from).and_then(|t| Ok(Going::find(&t, &asked.condition)?));
+        let going = match looked {
+            Ok(going) => going,
             // A version without the column has no such rows.
-            Ok(Err(source)) => {
+            Err(EraseError::Without(WithoutError::Filter(source))) => {
                 no_column.get_or_insert(source);
                 continue;
             }
-            Err(DataError::Folder(name)) => return Err(EraseError::Folder(name)),
-            Err(e @ DataError::Table(TableError::NoTable { .. })) => return Err(e.into()),
+            Err(EraseError::Data(DataError::Folder(name))) => return Err(EraseError::Folder(name)),
+            Err(e @ EraseError::Data(DataError::Table(TableError::NoTable { .. }))) => return Err(e),
             Err(e) => {
                 found.unread.push((version.name(), e.to_string()));
                 continue;
             }
         };
         looked_at += 1;
-        let (count, of) = (rows.rows.unwrap_or(0), rows.of.unwrap_or(0));
-        if count > 0 {
-            rows_of(&side.table(project)?, &asked.condition, &mut |row| found.take(row, &mut bytes))?;
-            newest_with_rows = (newest == Some(version.number)).then_some(side);
-            found.versions.push(FoundVersion { version, rows: count, of });
+        let Parted { removed, kept } = going.parted;
+        if removed == 0 {
+            continue;
         }
+        let stands = place.as_ref().is_some_and(|(_, now)| now.as_ref().is_some_and(|now| now.digest == version.content.digest));
+        found.versions.push(FoundVersion { version: version.clone(), rows: removed, of: removed + kept });
+        if stands {
+            // Its rows are told when it is written without them.
+            in_tree = Some(going);
+            continue;
+        }
+        going.each(&side.table(project)?, &mut |row| found.take(row, &mut bytes))?;
+        newest_with_rows = (newest == Some(version.number)).then_some((side, going));
     }
-    if let Some(decl) = project.manifest.data.iter().find(|d| d.name == asked.dataset)
-        && let Some(path) = decl.path.in_project().filter(|_| decl.hold == StorageMode::Store)
-    {
-        let stands = project.scanner.look(&decl.path)?;
-        match stands {
-            Some(content) if content.kind == ContentKind::Folder => return Err(EraseError::Folder(asked.dataset.clone())),
-            Some(content) => {
-                let side = find_data(project, &asked.dataset, root)?;
-                found.next = next(project, asked, &side, path, content, true, &mut |row| {
-                    found.rows.insert(row.to_vec());
-                })?;
-            }
-            None => {
-                if let Some(side) = newest_with_rows {
-                    let content = side.content.clone();
-                    found.next = next(project, asked, &side, path, content, false, &mut |_| ())?;
-                }
+    match place {
+        Some((path, Some(content))) => {
+            let side = find_data(project, &asked.dataset, root)?;
+            let going = match in_tree {
+                Some(going) => Some(going),
+                None => match Going::find(&side.table(project)?, &asked.condition) {
+                    Err(WithoutError::Filter(_)) => None,
+                    other => Some(other?),
+                },
+            };
+            looked_at += u64::from(going.is_some());
+            if let Some(going) = going.filter(|g| g.parted.removed > 0) {
+                let stands = Some(content.digest);
+                found.next = Some(next(project, &side, &going, path, content, &mut |row| found.take(row, &mut bytes))?);
+                found.next.iter_mut().for_each(|next| next.in_tree = stands);
             }
         }
-        looked_at += u64::from(found.next.is_some());
+        Some((path, None)) => {
+            if let Some((side, going)) = newest_with_rows {
+                let content = side.content.clone();
+                found.next = Some(next(project, &side, &going, path, content, &mut |_| ())?);
+            }
+        }
+        None => {}
     }
     match no_column {
         Some(source) if looked_at == 0 && found.unread.is_empty() => {
@@ -192,43 +205,34 @@ pub fn find(project: &Project, asked: &Asked) -> Result<Found, EraseError> {
     }
 }
 
-/// What stands somewhere without the rows; nothing where it has none of them.
+/// Where the dataset is declared to lie, and what stands there; nothing where it is no longer declared, or only referred to.
+fn place_of(project: &Project, asked: &Asked) -> Result<Option<(ProjectPath, Option<Content>)>, EraseError> {
+    let Some(decl) = project.manifest.data.iter().find(|d| d.name == asked.dataset && d.hold == StorageMode::Store) else {
+        return Ok(None);
+    };
+    let Some(path) = decl.path.in_project() else { return Ok(None) };
+    match project.scanner.look(&decl.path)? {
+        Some(content) if content.kind == ContentKind::Folder => Err(EraseError::Folder(asked.dataset.clone())),
+        stands => Ok(Some((path, stands))),
+    }
+}
+
+/// A state of the dataset without the rows.
 fn next(
     project: &Project,
-    asked: &Asked,
     side: &DataRef,
+    going: &Going,
     path: ProjectPath,
     content: Content,
-    in_tree: bool,
     away: &mut dyn FnMut(&[u8]),
-) -> Result<Option<Next>, EraseError> {
-    let table = side.table(project)?;
-    let mut opened = table.open().map_err(DataError::from)?;
-    if asked.condition.for_columns(&opened.columns).is_err() {
-        return Ok(None);
-    }
-    let (mut row, mut any) = (crate::table::Row::default(), false);
-    if let Ok(condition) = asked.condition.for_columns(&opened.columns) {
-        while !any && opened.rows.next(&mut row).map_err(DataError::from)? {
-            any = condition.holds(&row);
-        }
-    }
-    drop(opened);
-    if !any {
-        return Ok(None);
-    }
+) -> Result<Next, EraseError> {
     let folder = project.workspace.state().join("incoming");
     fsio::create_folder(&folder)?;
     // The name is made, and given to a file that nobody has written yet.
     let file = fsio::part_file(&folder, 0o600)?.into_temp_path();
     fsio::remove_file(&file)?;
-    let parted = without(&table, &asked.condition, &file, &mut |row| {
-        if row.len() >= LONG_ENOUGH {
-            away(row);
-        }
-    })?;
+    going.write(&side.table(project)?, &file, away)?;
     let (digest, size) = hash_file(&file)?;
-    let in_tree = in_tree.then_some(content.digest);
     let content = Content { digest, size, ..content };
-    Ok(Some(Next { content, path, in_tree, removed: parted.removed, kept: parted.kept, file }))
+    Ok(Next { content, path, in_tree: None, removed: going.parted.removed, kept: going.parted.kept, file })
 }

@@ -42,7 +42,7 @@ pub struct ErasePlan {
     pub goes: Vec<Goes>,
     /// All contents that go, files of folders too, with their sizes in bytes.
     pub contents: BTreeMap<Digest, u64>,
-    /// Bytes by which packs become smaller.
+    /// Bytes by which packs become smaller, at most: the dataset without the rows needs some of them.
     pub frees: u64,
     /// Files outside the store that go.
     pub places: Places,
@@ -52,8 +52,6 @@ pub struct ErasePlan {
     pub no_registry: Option<String>,
     /// What leaves the store.
     pub(super) dropping: GcPlan,
-    /// So many documents there were: others make it out of date.
-    pub(super) documents: usize,
 }
 
 /// The registry of a project, or why it cannot be asked.
@@ -275,6 +273,5 @@ pub(super) fn plan_of(project: &Project, forgetting: &Forgetting, rows: &HashSet
         left: sorted(kept),
         no_registry,
         dropping: GcPlan { entries: taken.entries, outlines: Vec::new(), forgotten: taken.outlines },
-        documents: project.ledger.all_documents()?.len(),
     })
 }

@@ -11,7 +11,7 @@ use textum_registry::{Bundle, Registry};
 use super::{Home, Place, PublishError, Seeds};
 use crate::project::workspace::Project;
 use crate::record::ledger::Ledger;
-use crate::record::receipt::{ContentKind, ObservedInputs, Read, StageReceipt, files_in};
+use crate::record::receipt::{ObservedInputs, Read, StageReceipt, files_in};
 use crate::store::Store;
 
 /// A run that has a result that is touched.
@@ -129,26 +129,31 @@ impl Walk<'_> {
     /// From contents to who read them, and on to what those made.
     fn follow(&mut self) -> Result<(), PublishError> {
         loop {
-            if let Some(receipt) = self.made.pop() {
-                for output in self.ledger.outputs_of(&receipt)? {
-                    self.content(output.content.digest, true);
-                    if output.content.kind == ContentKind::Folder {
+            if !self.made.is_empty() {
+                let receipts: HashSet<Digest> = std::mem::take(&mut self.made).into_iter().collect();
+                for (digest, is_folder) in self.ledger.made_by(&receipts)? {
+                    self.content(digest, true);
+                    if is_folder {
                         // A part of it may be read by itself.
-                        files_in(self.store, &output.content.digest).into_iter().for_each(|d| self.content(d, true));
+                        files_in(self.store, &digest).into_iter().for_each(|d| self.content(d, true));
                     }
                 }
-                if let Some(row) = self.ledger.execution(&receipt)? {
-                    for digest in self.ledger.checkpoint_contents(&row.run, &row.stage)? {
-                        self.content(digest, true);
+                if self.ledger.has_checkpoints()? {
+                    for row in self.ledger.executions(&receipts)? {
+                        for digest in self.ledger.checkpoint_contents(&row.run, &row.stage)? {
+                            self.content(digest, true);
+                        }
                     }
                 }
             } else if self.open.is_empty() {
                 return Ok(());
             } else {
                 let mut candidates: HashMap<Digest, bool> = HashMap::new();
-                for (digest, made) in std::mem::take(&mut self.open) {
-                    for reader in self.ledger.readers_of(&digest)?.into_iter().filter(|r| !self.executions.contains(r)) {
-                        *candidates.entry(reader).or_insert(true) &= made;
+                let mut open: HashMap<Digest, bool> = HashMap::new();
+                std::mem::take(&mut self.open).into_iter().for_each(|(digest, made)| *open.entry(digest).or_insert(true) &= made);
+                for (digest, reader) in self.ledger.readers_of(&open.keys().copied().collect())? {
+                    if !self.executions.contains(&reader) {
+                        *candidates.entry(reader).or_insert(true) &= open.get(&digest).is_none_or(|made| *made);
                     }
                 }
                 for receipt in self.readers_that_count(candidates) {
@@ -223,10 +228,14 @@ fn look((name, store, ledger): Looked<'_>, seeds: &Seeds) -> Result<Look, Publis
     undeclared(store, ledger, &seeds.contents)?.into_iter().for_each(|d| walk.execution(d));
     walk.go()?;
     let mut runs: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
-    for receipt in &walk.executions {
-        let Some(row) = ledger.execution(receipt)? else { continue };
-        for run in ledger.runs_with_result(receipt)?.into_iter().chain([row.run]) {
-            runs.entry(run).or_default().insert(row.stage.clone());
+    let mut stages: HashMap<Digest, String> = HashMap::new();
+    for row in ledger.executions(&walk.executions)? {
+        runs.entry(row.run).or_default().insert(row.stage.clone());
+        stages.insert(row.receipt, row.stage);
+    }
+    for (receipt, run) in ledger.runs_with_results(&walk.executions)? {
+        if let Some(stage) = stages.get(&receipt) {
+            runs.entry(run).or_default().insert(stage.clone());
         }
     }
     let data = ledger.versions_with(&walk.contents)?.into_iter().map(|(dataset, number)| format!("{dataset}@{number}")).collect();
@@ -271,6 +280,9 @@ fn look_at_all(projects: &[Looked<'_>], seeds: &Seeds) -> Result<Vec<Look>, Publ
 
 /// Whatever executions made with a published version that is touched.
 fn predictions(name: &str, store: &Store, executions: &HashSet<Digest>, versions: &HashSet<String>, impact: &mut Impact) {
+    if versions.is_empty() {
+        return;
+    }
     let found: Vec<TouchedPrediction> = executions
         .par_iter()
         .filter_map(|digest| StageReceipt::load(store, digest).ok())

@@ -43,62 +43,60 @@ pub enum WithoutError {
 /// A row that meets the condition, of a text its bytes without the line end.
 type Away<'a> = &'a mut dyn FnMut(&[u8]);
 
-/// Where the rows stand that go: by their place among all rows, and in which lines.
-struct Going {
-    /// From 0, in order.
+/// The rows of a table that meet a condition: where they stand.
+pub struct Going {
+    condition: Condition<usize>,
+    /// By their place among all rows, from 0, in order.
     rows: Vec<u64>,
-    /// From 1, the first and the one after the last.
+    /// In which lines, from 1: the first and the one after the last.
     lines: Vec<(u64, u64)>,
-    parted: Parted,
+    /// How many there are, and how many others.
+    pub parted: Parted,
 }
 
-fn going(table: &Table<'_>, condition: &Condition<Named>) -> Result<Going, WithoutError> {
-    let mut opened = table.open()?;
-    let condition = condition.for_columns(&opened.columns).map_err(WithoutError::Filter)?;
-    let mut found = Going { rows: Vec::new(), lines: Vec::new(), parted: Parted::default() };
-    let (mut row, mut at, mut open) = (Row::default(), 0, None);
-    while opened.rows.next(&mut row)? {
-        if let Some(first) = open.take() {
-            found.lines.push((first, row.line));
+impl Going {
+    /// Looks for them.
+    pub fn find(table: &Table<'_>, condition: &Condition<Named>) -> Result<Going, WithoutError> {
+        let mut opened = table.open()?;
+        let condition = condition.for_columns(&opened.columns).map_err(WithoutError::Filter)?;
+        let mut found = Going { condition, rows: Vec::new(), lines: Vec::new(), parted: Parted::default() };
+        let (mut row, mut at, mut open) = (Row::default(), 0, None);
+        while opened.rows.next(&mut row)? {
+            if let Some(first) = open.take() {
+                found.lines.push((first, row.line));
+            }
+            if found.condition.holds(&row) {
+                found.rows.push(at);
+                open = Some(row.line);
+            }
+            at += 1;
         }
-        if condition.holds(&row) {
-            found.rows.push(at);
-            open = Some(row.line);
-        }
-        at += 1;
+        found.lines.extend(open.map(|first| (first, u64::MAX)));
+        found.parted = Parted { removed: found.rows.len() as u64, kept: at - found.rows.len() as u64 };
+        Ok(found)
     }
-    found.lines.extend(open.map(|first| (first, u64::MAX)));
-    found.parted = Parted { removed: found.rows.len() as u64, kept: at - found.rows.len() as u64 };
-    Ok(found)
-}
 
-/// Writes a table without the rows that meet a condition into a new file; each of those is given to `away`, where the table is
-/// a text.
-pub fn without(table: &Table<'_>, condition: &Condition<Named>, to: &Path, away: Away<'_>) -> Result<Parted, WithoutError> {
-    let going = going(table, condition)?;
-    match table.format() {
-        TableFormat::Parquet => {
-            columnar::write(table, &going.rows, OutFile::create_new(to).map_err(TableError::from)?)?;
-        }
-        _ => {
-            let file = OutFile::create_new(to).map_err(TableError::from)?;
-            lines::write(table, &going.lines, to, packed(table.packing(), file), away)?;
+    /// Gives each of them as it stands in a text; none of another table. It is the table that they were looked for in.
+    pub fn each(&self, table: &Table<'_>, away: Away<'_>) -> Result<(), WithoutError> {
+        match table.format() != TableFormat::Parquet && self.parted.removed > 0 {
+            true => Ok(lines::write(table, &self.lines, Path::new(""), std::io::sink(), away)?),
+            false => Ok(()),
         }
     }
-    let written = table.elsewhere(Origin::File(to.to_path_buf()));
-    match is_the_rest(table, &written, condition, going.parted.kept)? {
-        true => Ok(going.parted),
-        false => Err(WithoutError::NotTheSame { name: table.name.clone() }),
-    }
-}
 
-/// The rows that meet a condition as they stand in a text; none of other tables. Gives how many there are.
-pub fn rows_of(table: &Table<'_>, condition: &Condition<Named>, away: Away<'_>) -> Result<u64, WithoutError> {
-    let going = going(table, condition)?;
-    if table.format() != TableFormat::Parquet && going.parted.removed > 0 {
-        lines::write(table, &going.lines, Path::new(""), std::io::sink(), away)?;
+    /// Writes the table without them into a new file; each of them is given to `away`, where the table is a text.
+    pub fn write(&self, table: &Table<'_>, to: &Path, away: Away<'_>) -> Result<(), WithoutError> {
+        let file = OutFile::create_new(to).map_err(TableError::from)?;
+        match table.format() {
+            TableFormat::Parquet => columnar::write(table, &self.rows, file)?,
+            _ => lines::write(table, &self.lines, to, packed(table.packing(), file), away)?,
+        }
+        let written = table.elsewhere(Origin::File(to.to_path_buf()));
+        match is_the_rest(table, &written, &self.condition, self.parted.kept)? {
+            true => Ok(()),
+            false => Err(WithoutError::NotTheSame { name: table.name.clone() }),
+        }
     }
-    Ok(going.parted.removed)
 }
 
 /// Something that is packed while it is written.
@@ -140,10 +138,9 @@ impl<W: std::io::Write> std::io::Write for Packed<W> {
 }
 
 /// Whether what was written is the table but for the rows that meet the condition.
-fn is_the_rest(table: &Table<'_>, written: &Table<'_>, condition: &Condition<Named>, kept: u64) -> Result<bool, WithoutError> {
+fn is_the_rest(table: &Table<'_>, written: &Table<'_>, condition: &Condition<usize>, kept: u64) -> Result<bool, TableError> {
     let mut before = table.open()?;
     let mut after = written.open()?;
-    let condition = condition.for_columns(&before.columns).map_err(WithoutError::Filter)?;
     // In JSON Lines a column may have gone with the rows; a text without a header may be empty by now.
     let same_columns = before.columns == after.columns;
     let (mut row, mut now, mut count) = (Row::default(), Row::default(), 0);

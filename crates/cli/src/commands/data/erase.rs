@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use textum_core::data::DataError;
-use textum_core::erase::{Asked, Erased, accounts, erase, erase_in_depot, find, follow, pending, plan, unfollowed};
+use textum_core::erase::{Asked, Erased, Found, accounts, erase, erase_in_depot, find, follow, pending, plan, unfollowed};
 use textum_core::fsio::{IoError, create_only};
 use textum_core::project::workspace::Project;
 use textum_core::publish::{Place, alias};
@@ -141,6 +141,15 @@ fn catch_up(global: &Global, args: &EraseArgs, ui: &Ui) -> Result<u8, Failure> {
     Ok(if is_left { UNSUCCESSFUL } else { 0 })
 }
 
+fn nothing_there(name: &str, found: &Found) -> Failure {
+    if found.unread.is_empty() {
+        let help = "`textum data find` looks for rows; nothing was changed";
+        return Failure::new(NOT_THERE, format!("no version of {name} has such rows"), help);
+    }
+    let unread = found.unread.iter().map(|(name, why)| format!("{name}: {why}")).collect::<Vec<_>>().join("; ");
+    Failure::new(NOT_THERE, format!("no version of {name} that could be looked through has such rows"), unread)
+}
+
 /// Erases rows.
 pub fn run(global: &Global, args: &EraseArgs, ui: &Ui) -> Result<u8, Failure> {
     let Some(name) = args.name.as_deref() else { return catch_up(global, args, ui) };
@@ -172,16 +181,12 @@ pub fn run(global: &Global, args: &EraseArgs, ui: &Ui) -> Result<u8, Failure> {
         keep_models: args.keep_models,
     };
     crate::ui::interrupt_too(project.depots.interrupt());
-    let found = find(&project, &asked)?;
     let depots: Vec<String> = project.depots.declared().iter().map(|d| d.name.clone()).collect();
-    if found.is_empty() {
-        let unread = found.unread.iter().map(|(name, why)| format!("{name}: {why}")).collect::<Vec<_>>().join("; ");
-        let what =
-            format!("no version of {name} has such rows{}", if unread.is_empty() { "" } else { " that could be looked through" });
-        let help = if unread.is_empty() { "`textum data find` looks for rows; nothing was changed".to_string() } else { unread };
-        return Err(Failure::new(NOT_THERE, what, help));
-    }
     if args.dry_run || !args.yes {
+        let found = find(&project, &asked)?;
+        if found.is_empty() {
+            return Err(nothing_there(name, &found));
+        }
         let goes = plan(&project, &asked, &found)?;
         let told = Told { dataset: name, condition: Some(text), found: &found, plan: &goes, depots: &depots };
         if args.dry_run {
@@ -198,8 +203,9 @@ pub fn run(global: &Global, args: &EraseArgs, ui: &Ui) -> Result<u8, Failure> {
             return Ok(0);
         }
     }
-    let Some(done) = erase(&mut project, &asked, &by_whom())? else {
-        return Err(Failure::new(NOT_THERE, format!("no version of {name} has such rows any more"), "nothing was changed"));
+    let done = match erase(&mut project, &asked, &by_whom())? {
+        Ok(done) => done,
+        Err(found) => return Err(nothing_there(name, &found)),
     };
     let retired = if args.keep_models { Vec::new() } else { retire(global, &project, &done, args) };
     let reached = reach_depots(&project, ui);

@@ -26,11 +26,56 @@ fn execution(row: &rusqlite::Row<'_>) -> rusqlite::Result<ExecutionRow> {
     Ok(ExecutionRow { receipt: digest(row, 0)?, run: row.get(1)?, stage: row.get(2)? })
 }
 
+/// More questions than this, one by one, cost more than going through all rows once.
+const MANY: usize = 500;
+
 impl Ledger {
-    /// The executions that read this content, by its digest.
-    pub fn readers_of(&self, content: &Digest) -> Result<Vec<Digest>, LedgerError> {
-        let sql = "SELECT DISTINCT receipt FROM paths WHERE digest = ?1 AND role = 'read'";
-        self.rows(sql, params![content.as_bytes()], |r| digest(r, 0))
+    /// Rows of which the first column is one of these digests. `sql` has `{}` where the condition goes.
+    fn among<T>(
+        &self,
+        digests: &HashSet<Digest>,
+        (sql, column): (&str, &str),
+        mut row: impl FnMut(&rusqlite::Row<'_>) -> rusqlite::Result<T>,
+    ) -> Result<Vec<T>, LedgerError> {
+        if digests.len() > MANY {
+            let sql = sql.replace("{}", "1");
+            let all = self.rows(&sql, &[], |r| digests.contains(&digest(r, 0)?).then(|| row(r)).transpose())?;
+            return Ok(all.into_iter().flatten().collect());
+        }
+        let sql = sql.replace("{}", &format!("{column} = ?1"));
+        let mut found = Vec::new();
+        for one in digests {
+            found.extend(self.rows(&sql, params![one.as_bytes()], &mut row)?);
+        }
+        Ok(found)
+    }
+
+    /// The executions that read one of these contents: the content, and the receipt.
+    pub fn readers_of(&self, contents: &HashSet<Digest>) -> Result<Vec<(Digest, Digest)>, LedgerError> {
+        let sql = "SELECT digest, receipt FROM paths WHERE {} AND role = 'read'";
+        self.among(contents, (sql, "digest"), |r| Ok((digest(r, 0)?, digest(r, 1)?)))
+    }
+
+    /// What executions brought forth: contents, and whether each is a folder.
+    pub fn made_by(&self, receipts: &HashSet<Digest>) -> Result<Vec<(Digest, bool)>, LedgerError> {
+        let sql = "SELECT receipt, digest, kind FROM paths WHERE {} AND role = 'write'";
+        self.among(receipts, (sql, "receipt"), |r| Ok((digest(r, 1)?, r.get_ref(2)?.as_str()? == "folder")))
+    }
+
+    /// The executions with these receipts.
+    pub fn executions(&self, receipts: &HashSet<Digest>) -> Result<Vec<ExecutionRow>, LedgerError> {
+        self.among(receipts, ("SELECT digest, run, stage FROM stage_receipts WHERE {}", "digest"), execution)
+    }
+
+    /// The runs that have the result of one of these executions, and which.
+    pub fn runs_with_results(&self, receipts: &HashSet<Digest>) -> Result<Vec<(Digest, String)>, LedgerError> {
+        let sql = "SELECT receipt, run FROM run_stages WHERE {} AND receipt IS NOT NULL";
+        self.among(receipts, (sql, "receipt"), |r| Ok((digest(r, 0)?, r.get(1)?)))
+    }
+
+    /// Whether any stage has kept a checkpoint.
+    pub fn has_checkpoints(&self) -> Result<bool, LedgerError> {
+        Ok(!self.rows("SELECT 1 FROM checkpoints LIMIT 1", &[], |_| Ok(()))?.is_empty())
     }
 
     /// The executions that read a file of this path without declaring it, with the documents of what they read.
@@ -55,11 +100,6 @@ impl Ledger {
     /// The executions whose results a run has, those of earlier runs among them.
     pub fn results_in(&self, run: &str) -> Result<Vec<Digest>, LedgerError> {
         self.rows("SELECT receipt FROM run_stages WHERE run = ?1 AND receipt IS NOT NULL", params![run], |r| digest(r, 0))
-    }
-
-    /// The runs that have the result of an execution.
-    pub fn runs_with_result(&self, receipt: &Digest) -> Result<Vec<String>, LedgerError> {
-        self.rows("SELECT run FROM run_stages WHERE receipt = ?1", params![receipt.as_bytes()], |r| r.get(0))
     }
 
     /// An execution by its receipt.

@@ -225,6 +225,13 @@ fn a_folder_whose_files_are_dropped_keeps_its_listing_but_is_no_longer_there() {
     assert_eq!(store.listing(&folder).unwrap(), listing);
     put();
     assert!(store.contains(&folder).unwrap() && files.iter().all(|f| store.read(&Digest::of(f)).unwrap() == *f));
+    // What is to be forgotten leaves no names behind either, be it dropped before or now.
+    let entries = files.iter().map(|f| Digest::of(f)).chain([folder]).collect();
+    store.alone().unwrap().drop_content(&GcPlan { entries, ..GcPlan::default() }, &[]).unwrap();
+    assert_eq!(store.listing(&folder).unwrap(), listing, "the outline of the first time");
+    let forgotten = GcPlan { forgotten: [folder].into(), ..GcPlan::default() };
+    assert_eq!(store.alone().unwrap().drop_content(&forgotten, &[]).unwrap().entries, 1);
+    assert!(store.listing(&folder).is_err() && !store.has_outline(&folder).unwrap());
 }
 
 #[test]
@@ -272,7 +279,15 @@ proptest! {
             prop_assert_eq!(again, bytes.clone(), "what is read is what would be written");
         }
         let mut good = journal(&[Digest::of(b"p")], &[Digest::of(&bytes)]);
-        prop_assert!(decode_journal(&good).is_some());
+        prop_assert_eq!(decode_journal(&good).map(|j| (j.packs.len(), j.entries.len(), j.outlines.len())), Some((1, 1, 0)));
+        // The second form, with outlines.
+        let mut second = b"textum drop @2\n\0".to_vec();
+        [1u64, 2, 1].iter().for_each(|n| second.extend(n.to_le_bytes()));
+        [b"p", b"a", b"b", b"o"].iter().for_each(|d| second.extend(Digest::of(*d).as_bytes()));
+        let check = Digest::of(&second);
+        second.extend(check.as_bytes());
+        let read = decode_journal(&second).unwrap();
+        prop_assert_eq!((read.packs.len(), read.entries.len(), read.outlines), (1, 2, [Digest::of(b"o")].into()));
         // Numbers that promise more than is there, with a check that fits.
         if huge {
             good[16..24].copy_from_slice(&u64::MAX.to_le_bytes());

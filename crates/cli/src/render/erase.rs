@@ -112,7 +112,7 @@ pub fn plan_text(told: &Told<'_>, style: &Style) -> String {
     }
     for version in &plan.impact.versions {
         let aliases = if version.aliases.is_empty() { String::new() } else { format!(" ({})", version.aliases.join(", ")) };
-        let state = if version.retired { "retired" } else { "is retired" };
+        let state = if version.retired { "is retired already" } else { "will be retired" };
         out.push_str(&format!("  published {}{}  {}\n", version.version, style.bad(&aliases), style.dim(state)));
     }
     for made in plan.impact.predictions.iter().take(LISTED) {
@@ -188,16 +188,16 @@ pub fn depots_text(depots: &[Reached], style: &Style) -> String {
 /// Afterwards.
 pub fn done_text(done: &Erased, retired: &[Retired], depots: &[Reached], style: &Style) -> String {
     let rows: u64 = done.found.versions.iter().map(|v| v.rows).sum();
-    let contents = text::counted(done.said.contents.len() as u64, "content");
-    let mut out = format!(
-        "{}: {} of {}; {contents} went, the store is {} smaller\n",
-        style.good("erased"),
-        text::counted(rows, "row"),
-        escape::line(&done.said.dataset),
-        text::bytes(done.freed.bytes),
-    );
+    let count = if done.said.follows.is_some() { done.plan.contents.len() } else { done.said.contents.len() };
+    let contents = text::counted(count as u64, "content");
+    let dataset = escape::line(&done.said.dataset);
+    let what = match done.said.follows {
+        Some(_) => format!("{contents} that were made of rows of {dataset} went"),
+        None => format!("{} of {dataset}; {contents} went", text::counted(rows, "row")),
+    };
+    let mut out = format!("{}: {what}, the store is {} smaller\n", style.good("erased"), text::bytes(done.freed.bytes));
     if let Some(number) = done.said.next {
-        out.push_str(&format!("  {}@{number} is without them\n", escape::line(&done.said.dataset)));
+        out.push_str(&format!("  {dataset}@{number} is without them\n"));
     }
     for version in retired {
         match &version.failed {

@@ -119,7 +119,14 @@ pub fn erase_in_depot(project: &Project, depot: &Depot, receipts: &[Digest], by:
         going.extend(said.contents.keys());
         for (other, reached) in others.iter().zip(reached) {
             let mut more = more_in(other, reached, &mut forgotten, &forgetting)?;
-            more.retain(|digest, _| !said.contents.contains_key(digest));
+            // What was erased there already needs no other word.
+            let mut known = HashSet::new();
+            for digest in more.keys() {
+                if other.ledger.erased(digest)?.is_some() {
+                    known.insert(*digest);
+                }
+            }
+            more.retain(|digest, _| !said.contents.contains_key(digest) && !known.contains(digest));
             going.extend(more.keys());
             if !more.is_empty() {
                 tell(other, &said, receipt, more, by)?;

@@ -116,6 +116,7 @@ impl Forgotten {
                 return;
             }
             let given = match reference.role {
+                Role::Read if !self.sources.contains(&digest_of(&reference)) => GivenAs::Output,
                 Role::Output => GivenAs::Output,
                 Role::Checkpoint | Role::Branch => GivenAs::Checkpoint,
                 Role::Log => GivenAs::Log,
@@ -138,12 +139,16 @@ impl Forgotten {
     }
 }
 
+fn digest_of(reference: &Reference<'_>) -> Digest {
+    match reference.target {
+        Target::Bytes(digest) => digest,
+        Target::Content(content) => content.digest,
+    }
+}
+
 impl GivenUp for Forgotten {
     fn reference(&self, document: &Digest, reference: &Reference<'_>) -> bool {
-        let digest = match reference.target {
-            Target::Bytes(digest) => digest,
-            Target::Content(content) => content.digest,
-        };
+        let digest = digest_of(reference);
         if self.models.contains(&digest) {
             return false;
         }

@@ -73,10 +73,11 @@ pub fn find_version<'r>(registry: &'r Registry, reference: &str) -> Result<(&'r 
             Some(alias) => {
                 let known: Vec<&str> = model.aliases.keys().map(String::as_str).collect();
                 let known = if known.is_empty() { "it has none".to_string() } else { format!("it has {}", known.join(", ")) };
-                PublishError::not_there(
-                    format!("{name} has no alias `{alias}`: {known}"),
-                    format!("`textum alias {name}@{newest} {alias}` makes it"),
-                )
+                let help = match model.number(None) {
+                    Some(number) => format!("`textum alias {name}@{number} {alias}` makes it"),
+                    None => format!("every version of {name} is retired: publish another, or name one by its number"),
+                };
+                PublishError::not_there(format!("{name} has no alias `{alias}`: {known}"), help)
             }
             None => PublishError::not_there(format!("every version of {name} is retired"), "name one: NAME@V"),
         }

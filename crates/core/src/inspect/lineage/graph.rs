@@ -303,7 +303,8 @@ impl Tracer<'_> {
         let Some(card) = self.card_of(content) else {
             if let Some(reference) = named {
                 let id = format!("published:{reference}@{}", short(&content.digest));
-                let from = self.add(plain(id, NodeKind::Published, reference, content.digest));
+                let node = plain(id, NodeKind::Published, reference, content.digest);
+                let from = self.add(Node { value: Some("its card is not here".to_string()), ..node });
                 self.edge(&from, into, "published");
             }
             return;

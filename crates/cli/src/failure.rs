@@ -139,6 +139,7 @@ impl From<ScanError> for Failure {
 unwrapping!(StoreError { Io },
     StoreError::Damaged { .. } => damaged("`textum verify` tells what it touches, `textum verify --repair` mends what it can; damaged content is never handed out"),
     StoreError::Missing { .. } => absent("no depot has it either; if it is an output, `textum rebuild` can make it again, and whoever has it sends it with `textum sync`"),
+    StoreError::Held { .. } => |said| Failure::new(UNSUCCESSFUL, said, "an erasing was cut off: any command finishes it, as soon as there is room and it may write here"),
     StoreError::Source(_) => damaged("`textum depot check` tells what is wrong with it; nothing here was changed"),
 );
 impl From<DepotError> for Failure {

@@ -77,6 +77,12 @@ pub enum StoreError {
         /// What was asked for.
         digest: Digest,
     },
+    /// Something has to be finished before anything may be added.
+    #[error("nothing can be added to the store: {} says what has to be finished before", path.display())]
+    Held {
+        /// The word of it.
+        path: PathBuf,
+    },
     /// What could have it elsewhere could not be asked.
     #[error("{0}")]
     Source(String),

@@ -54,6 +54,12 @@ impl Store {
         self.sessions.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// Where somebody who is alone with the store may leave word of what has to be finished before anything is added. It is
+    /// theirs to read, and to remove.
+    pub fn hold_path(&self) -> PathBuf {
+        self.folder().join("hold.journal")
+    }
+
     fn lock_path(&self, name: &str) -> PathBuf {
         self.folder().join(name)
     }
@@ -90,6 +96,11 @@ impl Store {
                 FileLock::shared(&self.lock_path("use.lock"))?
             };
             if !self.journal_path().exists() {
+                // What is to go by another's journal must not be relied on before that is finished.
+                let held = self.hold_path();
+                if held.exists() {
+                    return Err(StoreError::Held { path: held });
+                }
                 self.notice_droppings();
                 return Ok(lock);
             }

@@ -39,7 +39,7 @@ use std::path::PathBuf;
 
 use textum_base::Identity;
 use textum_core::depot::Depot;
-use textum_core::erase::{EraseError, finish, pending, unfollowed};
+use textum_core::erase::{finish, pending, unfollowed};
 use textum_core::pipeline::exec::close_interrupted;
 use textum_core::project::workspace::{Project, Workspace};
 use textum_core::record::ledger::{CheckpointRow, Erasure};
@@ -109,11 +109,8 @@ pub fn finish_erasing(project: &mut Project, ui: &Ui) -> Result<(), Failure> {
     match finish(project) {
         Ok(false) => {}
         Ok(true) => ui.insist(&format!("{} an erasing that was cut off was finished", style.bad("note:"))),
-        // Whoever has the tree, or may write here, finishes it.
-        Err(EraseError::Workspace(e)) => {
-            ui.insist(&format!("{} an erasing was cut off and is not finished yet: {e}", style.bad("note:")))
-        }
-        Err(EraseError::Io(e)) if e.is_refused() || e.is_full() => {
+        // Whoever comes when there is room, or has the right, finishes it.
+        Err(e) if e.is_circumstance() => {
             ui.insist(&format!("{} an erasing was cut off and is not finished yet: {e}", style.bad("note:")));
         }
         Err(e) => return Err(e.into()),

@@ -68,6 +68,14 @@ fn three_versions(tiny: &Tiny, more: &str) {
     }
 }
 
+/// The same below an outer folder, with a depot beside it.
+fn sharing(outer: &Tiny) -> Tiny {
+    let tiny = Tiny::at(&outer.path("shed"));
+    three_versions(&tiny, "");
+    textum(&tiny, &["depot", "add", "team", "../depot"]).expect(0);
+    tiny
+}
+
 fn erased(tiny: &Tiny, more: &[&str]) -> Value {
     textum(tiny, &[&ERASE[..], more, &["--format", "json"]].concat()).expect(0).json()
 }
@@ -93,9 +101,7 @@ fn frames_with(bytes: &[u8], needle: &str) -> Vec<usize> {
 #[test]
 fn they_are_in_no_byte_of_store_ledger_tree_and_depot() {
     let outer = Tiny::new();
-    let tiny = Tiny::at(&outer.path("shed"));
-    three_versions(&tiny, "");
-    textum(&tiny, &["depot", "add", "team", "../depot"]).expect(0);
+    let tiny = sharing(&outer);
     textum(&tiny, &["sync"]).expect(0);
     // In a sandbox, aside, in a damaged pack that is kept, and in a half of what a dead process wrote.
     textum(&tiny, &["run", "--sandbox", "--set", "n=4"]).expect(0);
@@ -196,7 +202,7 @@ fn whatever_instant_it_ends_at_it_goes_on_or_has_not_begun() {
             // Any command finishes what has begun.
             let looked = textum(&tiny, &["verify", "--deep"]);
             assert_eq!(looked.status, 0, "{what}: {}{}", looked.out, looked.err);
-            assert!(!tiny.has(".textum/erase.journal"), "{what}");
+            assert!(!tiny.has(".textum/store/hold.journal"), "{what}");
             if textum(&tiny, &["restore", "shifts@1", "-o", "out"]).status == 0 {
                 not_begun += 1;
                 assert_eq!(tiny.read("out/shifts.csv"), rows(1, 60, true), "{what}");
@@ -230,9 +236,7 @@ fn on(outer: &Tiny, name: &str, words: &[&str]) -> Ran {
 #[test]
 fn a_depot_out_of_reach_is_told_until_it_is_done() {
     let outer = Tiny::new();
-    let tiny = Tiny::at(&outer.path("shed"));
-    three_versions(&tiny, "");
-    textum(&tiny, &["depot", "add", "team", "../depot"]).expect(0);
+    let tiny = sharing(&outer);
     textum(&tiny, &["sync"]).expect(0);
     std::fs::rename(outer.path("depot"), outer.path("away")).unwrap();
     textum(&tiny, &ERASE).expect(1).says("team is pending").warns("textum data erase --pending");
@@ -310,9 +314,7 @@ fn tomorrow(outer: &Tiny) -> Tiny {
 #[test]
 fn what_was_published_of_them_is_taken_back_and_other_projects_are_told() {
     let outer = Tiny::new();
-    let tiny = Tiny::at(&outer.path("shed"));
-    three_versions(&tiny, "");
-    textum(&tiny, &["depot", "add", "team", "../depot"]).expect(0);
+    let tiny = sharing(&outer);
     textum(&tiny, &["publish", "stops", "--unsigned"]).expect(0);
     textum(&tiny, &["alias", "stops@1", "live", "--unsigned"]).expect(0);
     textum(&tiny, &["sync"]).expect(0);
@@ -338,9 +340,7 @@ fn what_was_published_of_them_is_taken_back_and_other_projects_are_told() {
 #[test]
 fn models_may_stay_with_what_was_made_with_them() {
     let outer = Tiny::new();
-    let tiny = Tiny::at(&outer.path("shed"));
-    three_versions(&tiny, "");
-    textum(&tiny, &["depot", "add", "team", "../depot"]).expect(0);
+    let tiny = sharing(&outer);
     textum(&tiny, &["publish", "stops", "--unsigned"]).expect(0);
     textum(&tiny, &["alias", "stops@1", "live", "--unsigned"]).expect(0);
     textum(&tiny, &["sync"]).expect(0);
@@ -403,8 +403,8 @@ fn what_is_left_is_said_and_what_must_not_be_is_refused() {
     assert_eq!(holding(&tiny.path(".textum"), WEAVER).len(), 1, "of the folder");
     assert!(tiny.read("copy.csv").contains("weaver-of-its-own"));
     // A hostile journal does nothing.
-    tiny.write(".textum/erase.journal", "{\"type\":\"textum/erase-journal@1\",\"sandboxes\":[\"../../..\"]}");
-    textum(&tiny, &["runs"]).expect(4).warns("erase.journal");
+    tiny.write(".textum/store/hold.journal", "{\"type\":\"textum/erase-journal@1\",\"sandboxes\":[\"../../..\"]}");
+    textum(&tiny, &["runs"]).expect(4).warns("hold.journal");
     assert!(Path::new(&tiny.path("notes/old.csv")).exists());
 }
 
@@ -537,4 +537,36 @@ fn of_a_large_table_only_the_pieces_with_the_rows_go() {
     textum(&bo, &["sync", "--down"]).expect(0);
     textum(&bo, &["restore", "shifts@2"]).expect(0);
     assert!(bo.read("shifts.csv") == large(false));
+}
+
+#[test]
+fn as_long_as_there_is_no_room_to_finish_looking_goes_on_and_nothing_is_added() {
+    let template = Tiny::new();
+    begin(&template, "");
+    template.write("shifts.csv", rows(1, 60, true));
+    textum(&template, &["run"]).expect(0);
+    let mut met = 0;
+    for step in 1..80 {
+        let tiny = Tiny::new();
+        tiny.textum("cp", &["-a", &format!("{}/.", template.root().display()), "."]).expect(0);
+        let ran = tiny.textum_with(TEXTUM, &ERASE, &[("TEXTUM_FAULT", &format!("full:{step}"))]);
+        if ran.status == 0 {
+            assert!(met > 0, "it was never cut off");
+            return;
+        }
+        if !tiny.has(".textum/store/hold.journal") {
+            continue;
+        }
+        met += 1;
+        let full = |words: &[&str]| tiny.textum_with(TEXTUM, words, &[("TEXTUM_FAULT", "full:1")]);
+        full(&["runs"]).expect(0).warns("is not finished yet");
+        tiny.write("looms.csv", "loom\nL9\n");
+        let refused = full(&["data", "record", "looms"]);
+        assert!(refused.status != 0 && !refused.err.contains("panicked"), "{step}: {}", refused.err);
+        textum(&tiny, &["runs"]).expect(0).warns("was finished");
+        assert_eq!(holding(tiny.root(), WEAVER), Vec::<String>::new(), "{step}");
+        textum(&tiny, &["data", "record", "looms"]).expect(0);
+        textum(&tiny, &["verify", "--deep"]).expect(0);
+    }
+    panic!("there is no end of steps");
 }

@@ -22,7 +22,7 @@ use crate::record::receipt::{
     Content, DATA_RECEIPT, DataReceipt, DatasetState, ERASE_RECEIPT, EraseReceipt, ErasedVersion, StorageMode, TreeReceipt,
     canonical, is_run_id,
 };
-use crate::store::{Alone, Digest, Freed, GcPlan};
+use crate::store::{Alone, Digest, Freed, GcPlan, Store};
 
 /// The journal's `type`.
 const JOURNAL: &str = "textum/erase-journal@1";
@@ -80,7 +80,8 @@ pub struct Erased {
 }
 
 fn journal_path(workspace: &Workspace) -> PathBuf {
-    workspace.state().join("erase.journal")
+    // As long as it is there, nobody adds to the store what relies on what goes.
+    Store::open(&workspace.store_folder()).hold_path()
 }
 
 /// Whether an erasing was cut off.
@@ -372,7 +373,7 @@ fn carry_out(project: &Project, alone: &Alone<'_>, journal: &Journal) -> Result<
     let freed = alone.drop_content(&dropping, &documents)?;
     Pending::add(&project.workspace, &journal.receipt, &journal.depots)?;
     fsio::remove_any(&journal_path(&project.workspace))?;
-    fsio::sync_folder(&state)?;
+    fsio::sync_folder(store.folder())?;
     Ok((freed, changed))
 }
 

@@ -81,3 +81,17 @@ pub enum EraseError {
     #[error("{} is not what an erasing that was cut off has left", .0.display())]
     Journal(std::path::PathBuf),
 }
+
+impl EraseError {
+    /// Whether it is a matter of room, of rights or of somebody else at work: whoever comes when that is over can go on.
+    pub fn is_circumstance(&self) -> bool {
+        let waits = |e: &IoError| e.is_full() || e.is_refused();
+        match self {
+            EraseError::Workspace(WorkspaceError::Busy { .. }) => true,
+            EraseError::Io(e) | EraseError::Store(StoreError::Io(e)) | EraseError::Put(PutError::Io(e)) => waits(e),
+            EraseError::Tree(TreeReceiptError::Io(e)) | EraseError::Put(PutError::Store(StoreError::Io(e))) => waits(e),
+            EraseError::Ledger(e) => e.is_circumstance(),
+            _ => false,
+        }
+    }
+}

@@ -6,7 +6,6 @@ use std::path::{Path, PathBuf};
 use textum_base::{ProjectPath, is_within};
 
 use super::EraseError;
-use super::plan::left;
 use super::traces::Rows;
 use crate::project::fingerprint::walk;
 use crate::project::workspace::Project;
@@ -78,7 +77,7 @@ fn tree_of(
         if contents.contains_key(&content.digest) {
             tree.push(path);
         } else if given.contains(text.as_str()) && content.digest != Digest::of(b"") {
-            edited.push(left(LeftKind::File, &text, None));
+            edited.push(LeftOver::new(LeftKind::File, &text, None));
         }
     }
     // One that is in another goes with it.
@@ -103,7 +102,7 @@ fn aside_of(
         if hash_file(&full).is_ok_and(|(digest, _)| contents.contains_key(&digest)) || rows.are_in_file(&full) {
             found.extend(ProjectPath::listed(&item.path));
         } else if given.iter().any(|path| is_within(stood, path)) {
-            unsure.push(left(LeftKind::File, &format!(".textum/aside/{}", item.path), None));
+            unsure.push(LeftOver::new(LeftKind::File, &format!(".textum/aside/{}", item.path), None));
         }
     }
     (found, unsure)

@@ -111,11 +111,12 @@ pub fn plan(project: &Project, asked: &Asked, found: &Found) -> Result<ErasePlan
     let mut plan = plan_of(project, &forgetting, &found.rows)?;
     plan.columns = columns;
     let references = found.versions.iter().filter(|v| v.version.hold == StorageMode::Reference);
-    plan.left.extend(references.map(|v| left(LeftKind::Reference, v.version.path.as_str(), Some(v.version.content.digest))));
-    plan.left.extend(found.unread.iter().map(|(name, _)| left(LeftKind::Unread, name, None)));
+    plan.left
+        .extend(references.map(|v| LeftOver::new(LeftKind::Reference, v.version.path.as_str(), Some(v.version.content.digest))));
+    plan.left.extend(found.unread.iter().map(|(name, _)| LeftOver::new(LeftKind::Unread, name, None)));
     let paths: BTreeSet<&str> = found.versions.iter().map(|v| v.version.path.as_str()).collect();
     let root = project.workspace.root();
-    plan.left.extend(paths.into_iter().filter(|p| was_committed(root, p)).map(|p| left(LeftKind::Git, p, None)));
+    plan.left.extend(paths.into_iter().filter(|p| was_committed(root, p)).map(|p| LeftOver::new(LeftKind::Git, p, None)));
     let known = |path: &str| {
         plan.places.tree.iter().any(|at| is_within(path, at))
             || found.next.as_ref().is_some_and(|n| n.in_tree.is_some() && path == &*n.path)
@@ -129,10 +130,6 @@ fn sorted(mut left: Vec<LeftOver>) -> Vec<LeftOver> {
     left.sort();
     left.dedup();
     left
-}
-
-pub(super) fn left(kind: LeftKind, what: &str, digest: Option<Digest>) -> LeftOver {
-    LeftOver { kind, what: what.to_string(), digest }
 }
 
 /// What is to be forgotten, whoever has said so.
@@ -224,7 +221,7 @@ pub(super) fn plan_of(project: &Project, forgetting: &Forgetting, rows: &HashSet
         }
         match taken.take(digest, kind, size)? {
             true => goes.push(Goes { given, path, run: runs.get(&document).map(|r| (*r).to_string()), digest }),
-            false if given != GivenAs::Log => kept.push(left(LeftKind::Shared, &path, Some(digest))),
+            false if given != GivenAs::Log => kept.push(LeftOver::new(LeftKind::Shared, &path, Some(digest))),
             false => {}
         }
     }
@@ -240,8 +237,8 @@ pub(super) fn plan_of(project: &Project, forgetting: &Forgetting, rows: &HashSet
     }
     kept.retain(|k| !k.what.is_empty() && k.digest.is_none_or(|d| d != Digest::of(b"")));
     let model_files = all.stages.iter().flat_map(|(_, r)| r.outputs().filter(|o| forgotten.models.contains(&o.content.digest)));
-    kept.extend(model_files.map(|o| left(LeftKind::Model, &o.path, Some(o.content.digest))));
-    kept.extend(reached.impact.unseen.iter().map(|(name, _)| left(LeftKind::Project, name, None)));
+    kept.extend(model_files.map(|o| LeftOver::new(LeftKind::Model, &o.path, Some(o.content.digest))));
+    kept.extend(reached.impact.unseen.iter().map(|(name, _)| LeftOver::new(LeftKind::Project, name, None)));
     let frees = store
         .all_entries()?
         .iter()

@@ -53,6 +53,13 @@ pub struct LeftOver {
     pub digest: Option<Digest>,
 }
 
+impl LeftOver {
+    /// Something that was left.
+    pub fn new(kind: LeftKind, what: &str, digest: Option<Digest>) -> LeftOver {
+        LeftOver { kind, what: what.to_string(), digest }
+    }
+}
+
 /// The document written when rows are erased.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct EraseReceipt {

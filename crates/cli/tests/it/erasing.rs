@@ -304,6 +304,7 @@ fn tomorrow(outer: &Tiny) -> Tiny {
         "textum.toml",
         "[project]\nname = \"tomorrow\"\n[depot.team]\nurl = \"../depot\"\n[data.model]\npath = \"m\"\nfrom = \"registry:stops@live\"\n\
          [stage.predict]\nrun = \"(cat m/b/model.txt; echo tomorrow) > risks.csv\"\nreads = [\"m\"]\nwrites = [\"risks.csv\"]\n\
+         [stage.part]\nrun = \"wc -c < m/b/model.txt > part.txt\"\nreads = [\"m/b/model.txt\"]\nwrites = [\"part.txt\"]\n\
          [stage.own]\nrun = \"echo its own > own.txt\"\nwrites = [\"own.txt\"]\n",
     );
     textum(&other, &["run"]).expect(0);
@@ -322,7 +323,7 @@ fn what_was_published_of_them_is_taken_back_and_other_projects_are_told() {
     assert!(other.read("risks.csv").contains(WEAVER));
     let done = erased(&tiny, &["--unsigned"]);
     assert_eq!(done["retired"], serde_json::json!([{"version": "stops@1", "failed": null}]));
-    assert_eq!(strings(&done["predictions"], "path"), ["risks.csv"]);
+    assert_eq!(strings(&done["predictions"], "path"), ["part.txt", "risks.csv"]);
     assert_eq!(done["depots"][0]["projects"], serde_json::json!(["tomorrow"]));
     assert_eq!(holding(&outer.path("depot"), WEAVER), Vec::<String>::new());
     textum(&tiny, &["registry", "show", "stops@1"]).expect(0).says("asked to be forgotten");
@@ -330,7 +331,7 @@ fn what_was_published_of_them_is_taken_back_and_other_projects_are_told() {
     textum(&other, &["sync"]).expect(1).warns("others have erased what is still here");
     textum(&other, &["data", "erase", "--pending", "-y"]).expect(0);
     assert_eq!(holding(&other.path(".textum"), WEAVER), Vec::<String>::new());
-    assert!(!other.has("risks.csv") && other.has("own.txt"));
+    assert!(!other.has("risks.csv") && !other.has("part.txt") && other.has("own.txt"));
     textum(&other, &["verify", "--deep"]).expect(0);
     textum(&other, &["trace", "last:risks.csv"]).expect(0).says("stops@1").says("erased");
     textum(&other, &["sync"]).expect(0);

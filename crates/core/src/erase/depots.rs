@@ -86,6 +86,7 @@ fn more_in(
             }
         }
     }
+    forgotten.models.extend(own.models);
     forgotten.sources.extend(own.sources);
     forgotten.documents.extend(own.documents);
     forgotten.made.extend(own.made);
@@ -119,15 +120,15 @@ pub fn erase_in_depot(project: &Project, depot: &Depot, receipts: &[Digest], by:
         going.extend(said.contents.keys());
         for (other, reached) in others.iter().zip(reached) {
             let mut more = more_in(other, reached, &mut forgotten, &forgetting)?;
-            // What was erased there already needs no other word.
+            going.extend(more.keys());
+            // What was erased there already needs no other word. What this receipt names does: that project has another.
             let mut known = HashSet::new();
             for digest in more.keys() {
                 if other.ledger.erased(digest)?.is_some() {
                     known.insert(*digest);
                 }
             }
-            more.retain(|digest, _| !said.contents.contains_key(digest) && !known.contains(digest));
-            going.extend(more.keys());
+            more.retain(|digest, _| !known.contains(digest));
             if !more.is_empty() {
                 tell(other, &said, receipt, more, by)?;
                 told.insert(other.name.clone());

@@ -1,10 +1,13 @@
 //! What is erased: before it is done, afterwards, and the account of it.
 
+use std::collections::BTreeMap;
+
 use serde_json::{Value, json};
 use textum_core::depot::project_key;
 use textum_core::erase::{Account, DepotErased, ErasePlan, Erased, Found, GoesAs};
 use textum_core::record::ledger::Erasure;
 use textum_core::record::receipt::{LeftKind, LeftOver};
+use textum_core::store::Digest;
 
 use super::table::{Cell, Look, table};
 use super::text;
@@ -65,26 +68,9 @@ pub struct Told<'t> {
     pub depots: &'t [String],
 }
 
-/// Before it is done.
-pub fn plan_text(told: &Told<'_>, style: &Style) -> String {
-    let (found, plan) = (told.found, told.plan);
-    let rows: u64 = found.versions.iter().map(|v| v.rows).sum();
-    let with = told.condition.map_or(String::new(), |c| format!(" with {c}"));
-    let mut out = format!(
-        "{}: {}{with} in {}\n",
-        style.bold(&escape::line(told.dataset)),
-        text::counted(rows, "row"),
-        text::counted(found.versions.len() as u64, "version"),
-    );
-    let versions: Vec<Vec<Cell>> = found
-        .versions
-        .iter()
-        .map(|v| {
-            let share = format!("{} of {}", text::count(v.rows), text::counted(v.of, "row"));
-            vec![Cell::from(v.version.name()), Cell::from(share), Cell::new(text::moment(&v.version.recorded), Look::Dim)]
-        })
-        .collect();
-    out.push_str(&table(&[], &versions, "  ", style));
+/// What goes, by what it is.
+fn goes_text(plan: &ErasePlan, style: &Style) -> String {
+    let mut out = String::new();
     let mut kinds: Vec<GoesAs> = plan.goes.iter().map(|g| g.given).collect();
     kinds.sort_unstable();
     kinds.dedup();
@@ -119,6 +105,30 @@ pub fn plan_text(told: &Told<'_>, style: &Style) -> String {
         let by = format!("by {} in {}", made.by, made.project);
         out.push_str(&format!("  predictions {}  {}\n", escape::line(&made.path), style.dim(&escape::line(&by))));
     }
+    out
+}
+
+/// Before it is done.
+pub fn plan_text(told: &Told<'_>, style: &Style) -> String {
+    let (found, plan) = (told.found, told.plan);
+    let rows: u64 = found.versions.iter().map(|v| v.rows).sum();
+    let with = told.condition.map_or(String::new(), |c| format!(" with {c}"));
+    let mut out = format!(
+        "{}: {}{with} in {}\n",
+        style.bold(&escape::line(told.dataset)),
+        text::counted(rows, "row"),
+        text::counted(found.versions.len() as u64, "version"),
+    );
+    let versions: Vec<Vec<Cell>> = found
+        .versions
+        .iter()
+        .map(|v| {
+            let share = format!("{} of {}", text::count(v.rows), text::counted(v.of, "row"));
+            vec![Cell::from(v.version.name()), Cell::from(share), Cell::new(text::moment(&v.version.recorded), Look::Dim)]
+        })
+        .collect();
+    out.push_str(&table(&[], &versions, "  ", style));
+    out.push_str(&goes_text(plan, style));
     if let Some(next) = &found.next {
         let place = if next.in_tree.is_some() { "is written without them and recorded" } else { "is recorded without them" };
         let kept = format!("{} stay, {} go", text::counted(next.kept, "row"), text::count(next.removed));
@@ -218,6 +228,10 @@ pub fn done_text(done: &Erased, retired: &[Retired], depots: &[Reached], style: 
     out
 }
 
+fn goes_json(plan: &ErasePlan) -> Vec<Value> {
+    plan.goes.iter().map(|g| json!({"as": word(g.given), "path": g.path, "run": g.run, "digest": g.digest})).collect()
+}
+
 /// What goes, as JSON.
 pub fn plan_json(told: &Told<'_>) -> Value {
     let (found, plan) = (told.found, told.plan);
@@ -257,13 +271,36 @@ pub fn done_json(told: &Told<'_>, done: &Erased, retired: &[Retired], depots: &[
     value
 }
 
-/// What others have erased, that is still here.
-pub fn unfollowed_text(erasures: &[Erasure], style: &Style) -> String {
+/// Depots by name, with the receipts that they have not heard of.
+type Unheard = BTreeMap<String, Vec<Digest>>;
+
+/// What others have erased, what would go here with it, and depots that have not heard of all that was erased.
+pub fn unfollowed_text(erasures: &[(Erasure, ErasePlan)], depots: &Unheard, style: &Style) -> String {
     let mut out = String::new();
-    for erasure in erasures {
-        out.push_str(&format!("{}: {}\n", style.bold(&escape::line(&erasure.dataset)), escape::line(&erasure.to_string())));
+    if erasures.is_empty() && depots.is_empty() {
+        return "nothing is pending\n".to_string();
+    }
+    for (depot, receipts) in depots {
+        let count = text::counted(receipts.len() as u64, "erasing");
+        out.push_str(&format!("{} has not heard of {count} yet\n", style.bold(depot)));
+    }
+    for (erasure, plan) in erasures {
+        let head = format!("rows of {}: {erasure}", erasure.dataset);
+        let contents = text::counted(plan.contents.len() as u64, "content");
+        out.push_str(&format!("{}\n{}", style.bold(&escape::line(&head)), goes_text(plan, style)));
+        let tree: Vec<String> = plan.places.tree.iter().map(ToString::to_string).collect();
+        if !tree.is_empty() {
+            out.push_str(&format!("  from the working tree  {}\n", style.dim(&text::some(&tree, 6))));
+        }
+        out.push_str(&format!("\n{contents} go from the store, at most {}\n", text::bytes(plan.frees)));
     }
     out
+}
+
+/// The same as JSON.
+pub fn unfollowed_json(erasures: &[(Erasure, ErasePlan)], depots: &Unheard) -> Value {
+    let one = |(erasure, plan): &(Erasure, ErasePlan)| json!({"erased": erasure, "contents": plan.contents.len(), "frees": plan.frees, "goes": goes_json(plan), "tree": plan.places.tree});
+    json!({"theirs": erasures.iter().map(one).collect::<Vec<_>>(), "depots": depots})
 }
 
 fn sentence(item: &LeftOver) -> String {

@@ -279,6 +279,10 @@ fn whoever_shares_the_depot_is_told_and_erases_what_they_have_made() {
     assert_eq!(holding(&outer.path("depot"), WEAVER), Vec::<String>::new(), "what is to be forgotten is not sent again");
     on(&outer, "bo", &["runs"]).expect(0).warns("others have erased rows of shifts");
     on(&outer, "bo", &["data", "erase", "--pending"]).expect(2).warns("nobody to be asked");
+    let would = on(&outer, "bo", &["data", "erase", "--pending", "--dry-run"]).expect(0);
+    would.says("asked to be forgotten").says("shifts.csv").says("b/model.txt").says("from the working tree");
+    let would = on(&outer, "bo", &["data", "erase", "--pending", "--dry-run", "--format", "json"]).expect(0).json();
+    assert_eq!((&would["theirs"][0]["erased"]["dataset"], &would["depots"]), (&"shifts".into(), &serde_json::json!({})));
     assert!(!holding(&bo.path(".textum"), WEAVER).is_empty(), "nothing goes without a word of theirs");
     on(&outer, "bo", &["data", "erase", "--pending", "-y"]).expect(0).says("erased");
     assert_eq!(holding(&bo.path(".textum"), WEAVER), Vec::<String>::new());

@@ -130,12 +130,18 @@ pub fn erase(project: &mut Project, asked: &Asked, by: &Identity) -> Result<Resu
     let _tree = project.workspace.lock_tree(&format!("erasing rows of {}", asked.dataset))?;
     for _ in 0..TRIES {
         must_be_quiet(project)?;
+        project.ledger.catch_up(&project.store)?;
+        let known = versions(&project.ledger, &asked.dataset)?;
         let found = find(project, asked)?;
         if found.is_empty() {
             return Ok(Err(found));
         }
         let next = put_next(project, asked, &found)?;
         let packs = packs_of(project)?;
+        project.ledger.catch_up(&project.store)?;
+        if versions(&project.ledger, &asked.dataset)? != known {
+            continue;
+        }
         let mut plan = plan(project, asked, &found)?;
         if let Some(next) = &next {
             // It shares most of its pieces with what goes.
@@ -166,11 +172,10 @@ pub fn erase(project: &mut Project, asked: &Asked, by: &Identity) -> Result<Resu
         };
         let mut documents = vec![said_text(&said)?];
         let receipt = Digest::of(documents[0].as_bytes());
-        if let (Some(next), Some(number)) = (&next, number) {
-            let known = versions(&project.ledger, &asked.dataset)?;
-            if known.iter().all(|v| v.content.digest != next.content.digest) {
-                documents.push(data_text(project, asked, next, number, by, &now, found.next.as_ref().map(|n| n.kept))?);
-            }
+        if let (Some(next), Some(number)) = (&next, number)
+            && known.iter().all(|v| v.content.digest != next.content.digest)
+        {
+            documents.push(data_text(project, asked, next, number, by, &now, found.next.as_ref().map(|n| n.kept))?);
         }
         let depots = project.depots.declared().iter().map(|d| d.name.clone()).collect();
         let journal = journal_of(&plan, documents, next, depots, receipt);
@@ -181,6 +186,12 @@ pub fn erase(project: &mut Project, asked: &Asked, by: &Identity) -> Result<Resu
     Err(EraseError::Unsteady)
 }
 
+/// What would go here, if what somebody else has erased were followed. Nothing is changed.
+pub fn plan_to_follow(project: &Project, receipt: &Digest) -> Result<ErasePlan, EraseError> {
+    let theirs = EraseReceipt::load(&project.store, receipt)?;
+    plan_of(project, &Forgetting::of_receipt(&theirs), &HashSet::new())
+}
+
 /// Does here what somebody else has erased, with what was made of it here. Gives nothing where nothing of it is here.
 pub fn follow(project: &mut Project, receipt: &Digest, by: &Identity) -> Result<Option<Erased>, EraseError> {
     let _tree = project.workspace.lock_tree("erasing what others have erased")?;
@@ -188,6 +199,7 @@ pub fn follow(project: &mut Project, receipt: &Digest, by: &Identity) -> Result<
     for _ in 0..TRIES {
         must_be_quiet(project)?;
         let packs = packs_of(project)?;
+        project.ledger.catch_up(&project.store)?;
         let mut plan = plan_of(project, &Forgetting::of_receipt(&theirs), &HashSet::new())?;
         // What they have said already need not be said once more.
         let more: BTreeMap<Digest, u64> =

@@ -19,7 +19,7 @@ mod plan;
 mod traces;
 
 pub use account::{Account, Gone, account, accounts};
-pub use carry::{Erased, erase, finish, follow, is_cut_off};
+pub use carry::{Erased, erase, finish, follow, is_cut_off, plan_to_follow};
 pub use depots::{DepotErased, erase_in_depot, pending, unfollowed};
 pub use error::EraseError;
 pub use find::{Asked, Found, FoundVersion, Next, find};

@@ -4,7 +4,9 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use textum_core::data::DataError;
-use textum_core::erase::{Asked, Erased, Found, accounts, erase, erase_in_depot, find, follow, pending, plan, unfollowed};
+use textum_core::erase::{
+    Asked, EraseError, Erased, Found, accounts, erase, erase_in_depot, find, follow, pending, plan, plan_to_follow, unfollowed,
+};
 use textum_core::fsio::{IoError, create_only};
 use textum_core::project::workspace::Project;
 use textum_core::publish::{Place, alias};
@@ -44,7 +46,7 @@ pub struct EraseArgs {
     #[arg(long, conflicts_with_all = ["name", "condition", "because", "keep_models", "report"])]
     pending: bool,
     /// Say what would go, and change nothing
-    #[arg(long, conflicts_with_all = ["pending", "report"])]
+    #[arg(long, conflicts_with = "report")]
     dry_run: bool,
     /// Do not ask; needed where nobody can be asked
     #[arg(short, long)]
@@ -109,9 +111,21 @@ fn catch_up(global: &Global, args: &EraseArgs, ui: &Ui) -> Result<u8, Failure> {
     let mut project = open(global, ui)?;
     crate::ui::interrupt_too(project.depots.interrupt());
     let theirs = unfollowed(&project)?;
-    if !theirs.is_empty() && !args.yes {
-        must_be_asked(ui)?;
-        ui.insist(&render::unfollowed_text(&theirs, &ui.err_style));
+    if args.dry_run || (!theirs.is_empty() && !args.yes) {
+        if !args.dry_run {
+            must_be_asked(ui)?;
+        }
+        let would: Vec<_> =
+            theirs.iter().map(|e| Ok((e.clone(), plan_to_follow(&project, &e.receipt)?))).collect::<Result<_, EraseError>>()?;
+        let depots = pending(&project);
+        if args.dry_run {
+            match ui.format {
+                Format::Json => ui.json(&render::unfollowed_json(&would, &depots)),
+                _ => ui.result(&render::unfollowed_text(&would, &depots, &ui.style)),
+            }
+            return Ok(0);
+        }
+        ui.insist(&render::unfollowed_text(&would, &depots, &ui.err_style));
         if !ui.agreed("Erase it here too, with everything that was made of it?") {
             ui.say("nothing was erased");
             return Ok(0);

@@ -89,7 +89,7 @@ fn goes_text(plan: &ErasePlan, style: &Style) -> String {
             GoesAs::Published => text::counted(count, "file") + " that were published",
             _ => text::counted(count, word(kind)),
         };
-        let names = if names.is_empty() { String::new() } else { format!("  {}", style.dim(&text::some(&names, 6))) };
+        let names = if names.is_empty() { String::new() } else { format!("  {}", style.dim(&text::some(&names, 4))) };
         out.push_str(&format!("  {counted}{names}\n"));
     }
     if !plan.impact.runs.is_empty() {
@@ -141,7 +141,7 @@ pub fn plan_text(told: &Told<'_>, style: &Style) -> String {
         ("damaged packs", plan.places.damaged.iter().filter_map(|p| Some(p.file_name()?.to_string_lossy().into_owned())).collect()),
     ] {
         if !names.is_empty() {
-            out.push_str(&format!("  {what}  {}\n", style.dim(&text::some(&names, 6))));
+            out.push_str(&format!("  {what}  {}\n", style.dim(&text::some(&names, 4))));
         }
     }
     let depots = if told.depots.is_empty() { String::new() } else { format!(", and from {}", told.depots.join(", ")) };
@@ -290,7 +290,7 @@ pub fn unfollowed_text(erasures: &[(Erasure, ErasePlan)], depots: &Unheard, styl
         out.push_str(&format!("{}\n{}", style.bold(&escape::line(&head)), goes_text(plan, style)));
         let tree: Vec<String> = plan.places.tree.iter().map(ToString::to_string).collect();
         if !tree.is_empty() {
-            out.push_str(&format!("  from the working tree  {}\n", style.dim(&text::some(&tree, 6))));
+            out.push_str(&format!("  from the working tree  {}\n", style.dim(&text::some(&tree, 4))));
         }
         out.push_str(&format!("\n{contents} go from the store, at most {}\n", text::bytes(plan.frees)));
     }

@@ -68,6 +68,13 @@ pub struct Told<'t> {
     pub depots: &'t [String],
 }
 
+/// That the registry was not asked, and why: what was published of the rows is not known then.
+fn unasked(plan: &ErasePlan, style: &Style) -> String {
+    plan.no_registry.as_ref().map_or(String::new(), |why| {
+        format!("\n{} the registry was not asked what was published of them: {}\n", style.bad("note:"), escape::line(why))
+    })
+}
+
 /// What goes, by what it is.
 fn goes_text(plan: &ErasePlan, style: &Style) -> String {
     let mut out = String::new();
@@ -148,9 +155,7 @@ pub fn plan_text(told: &Told<'_>, style: &Style) -> String {
     let contents = text::counted(plan.contents.len() as u64, "content");
     out.push_str(&format!("\n{contents} go from the store, at most {}{depots}\n", text::bytes(plan.frees)));
     out.push_str(&left(&plan.left, style));
-    if let Some(why) = &plan.no_registry {
-        out.push_str(&format!("\n{} the registry was not asked: {}\n", style.bad("note:"), escape::line(why)));
-    }
+    out.push_str(&unasked(plan, style));
     out
 }
 
@@ -224,6 +229,7 @@ pub fn done_text(done: &Erased, retired: &[Retired], depots: &[Reached], style: 
         out.push_str(&format!("  {} {what}\n", style.bad("left:")));
     }
     out.push_str(&left(&done.plan.left, style));
+    out.push_str(&unasked(&done.plan, style));
     out.push_str(&style.dim(&format!("  the receipt: {}\n", done.receipt)));
     out
 }

@@ -46,11 +46,8 @@ pub fn account(project: &Project, receipt: &Digest) -> Result<Account, EraseErro
             here.push(*digest);
         }
         let version = said.versions.iter().find(|(_, v)| v.digest == *digest).map(|(n, _)| format!("{}@{n}", said.dataset));
-        let place = ledger.places_of(digest)?.into_iter().find(|p| p.role == "write");
-        let place = match place {
-            Some(place) => Some(place),
-            None => ledger.places_of(digest)?.into_iter().next(),
-        };
+        // Who wrote it tells more than who read it.
+        let place = ledger.places_of(digest)?.into_iter().min_by_key(|p| p.role != "write");
         let run = match &place {
             Some(place) => ledger.execution(&place.receipt)?.map(|e| e.run),
             None => None,

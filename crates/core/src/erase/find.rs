@@ -70,20 +70,14 @@ pub struct Found {
     pub unread: Vec<(String, String)>,
     /// The rows as they stand in the files, as far as those are texts.
     pub rows: HashSet<Vec<u8>>,
-    /// Whether there are more of them, that are not looked for elsewhere.
-    pub more: bool,
     /// The dataset without them: none where the newest state has none of them.
     pub next: Option<Next>,
 }
 
 impl Found {
     fn take(&mut self, row: &[u8], bytes: &mut usize) {
-        if row.len() < LONG_ENOUGH {
-            return;
-        }
-        if *bytes + row.len() > MOST {
-            self.more = true;
-        } else if self.rows.insert(row.to_vec()) {
+        let fits = row.len() >= LONG_ENOUGH && *bytes + row.len() <= MOST;
+        if fits && self.rows.insert(row.to_vec()) {
             *bytes += row.len();
         }
     }

@@ -10,7 +10,7 @@ use textum_core::project::workspace::{Project, Workspace};
 use textum_core::record::receipt::StorageMode;
 
 use crate::args::{Format, Global};
-use crate::commands::{by_whom, here, variables};
+use crate::commands::{by_whom, here, open_to_write, variables};
 use crate::failure::{Failure, NOT_THERE, USAGE};
 use crate::render::data::list;
 use crate::ui::Ui;
@@ -86,7 +86,7 @@ pub fn run(global: &Global, args: &AddArgs, ui: &Ui) -> Result<u8, Failure> {
     };
     let added = add(&root, &project.manifest, &declaration)?;
     drop(project);
-    let mut project = Project::open_to_write(&folder, variables())?;
+    let mut project = open_to_write(global, ui)?;
     let found = record_datasets(&mut project, &[name], &by_whom(), None)?;
     if ui.format == Format::Json {
         ui.json(&list::recorded_json(&found));

@@ -37,13 +37,13 @@ pub struct EraseArgs {
     #[arg(long, value_name = "TEXT", requires = "condition")]
     because: Option<String>,
     /// Leave models that were made of the rows, and what was made with them
-    #[arg(long)]
+    #[arg(long, requires = "condition")]
     keep_models: bool,
     /// Write the account of it, as Markdown; without a condition that of all that was erased before
     #[arg(long, value_name = "FILE")]
     report: Option<PathBuf>,
     /// Do here what others have erased, and in depots what they could not be told
-    #[arg(long, conflicts_with_all = ["name", "condition", "because", "keep_models", "report"])]
+    #[arg(long, conflicts_with_all = ["name", "condition", "because", "keep_models", "report", "key", "unsigned"])]
     pending: bool,
     /// Say what would go, and change nothing
     #[arg(long, conflicts_with = "report")]

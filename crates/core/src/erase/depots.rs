@@ -7,7 +7,7 @@ use textum_base::Identity;
 use textum_depot::{Depot, Erased};
 
 use super::EraseError;
-use super::forgotten::Forgotten;
+use super::forgotten::{Forgotten, Given};
 use super::plan::Forgetting;
 use crate::maintain::upkeep::Inventory;
 use crate::project::erasures::Pending;
@@ -76,9 +76,8 @@ fn more_in(
     own.sources.extend(&forgetting.sources);
     own.made.extend(&forgetting.made);
     own.add(&other.store, &all, &forgetting.seeds, reached, keeps)?;
-    let given = own.given_up_in(&all);
     let mut found = BTreeMap::new();
-    for (_, digest, kind, size, ..) in given.all {
+    for Given { digest, kind, size, .. } in own.given_up_in(&all) {
         found.insert(digest, size);
         if kind == ContentKind::Folder {
             for file in files_in(&other.store, &digest) {

@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use super::EraseError;
 use crate::maintain::upkeep::Inventory;
 use crate::publish::{Reached, Seeds, is_made_of};
-use crate::record::receipt::{Content, ContentKind, GivenUp, Reference, Role, Target, files_in};
+use crate::record::receipt::{Content, ContentKind, Document, GivenUp, Reference, Role, Target, files_in};
 use crate::store::{Digest, Store};
 
 /// The files of a folder; of a file none.
@@ -27,10 +27,20 @@ pub struct Forgotten {
     pub models: HashSet<Digest>,
 }
 
-/// What a project gives up, in the order in which it was found.
-pub struct GivenUpHere {
-    /// The document, what it speaks of, as what, and where.
-    pub all: Vec<(Digest, Digest, ContentKind, u64, GivenAs, String)>,
+/// A content that a document gives up.
+pub struct Given {
+    /// The document.
+    pub document: Digest,
+    /// The content.
+    pub digest: Digest,
+    /// What it is.
+    pub kind: ContentKind,
+    /// Its size in bytes; 0 where the document does not say.
+    pub size: u64,
+    /// As what it is given up.
+    pub given: GivenAs,
+    /// Where it stood; empty where it stood nowhere.
+    pub path: String,
 }
 
 /// As what something is given up.
@@ -49,7 +59,7 @@ pub enum GivenAs {
 }
 
 impl Forgotten {
-    /// Adds what was reached in a project. `is_model` says of a path whether a model of the manifest lies there, where models
+    /// Adds what was reached in a project. `keeps` says of a path whether a model of the manifest lies there, where models
     /// are to stay.
     pub fn add(
         &mut self,
@@ -109,7 +119,7 @@ impl Forgotten {
     }
 
     /// What the documents of a project give up.
-    pub fn given_up_in(&self, all: &Inventory) -> GivenUpHere {
+    pub fn given_up_in(&self, all: &Inventory) -> Vec<Given> {
         let mut found = Vec::new();
         let mut tell = |document: &Digest, reference: Reference<'_>| {
             if !self.reference(document, &reference) {
@@ -127,15 +137,14 @@ impl Forgotten {
                 Target::Bytes(digest) => (digest, ContentKind::File, 0),
                 Target::Content(content) => (content.digest, content.kind, content.size),
             };
-            found.push((*document, digest, kind, size, given, reference.path.to_string()));
+            found.push(Given { document: *document, digest, kind, size, given, path: reference.path.to_string() });
         };
-        use crate::record::receipt::Document;
         all.runs.iter().for_each(|(d, run)| run.references(&mut |r| tell(d, r)));
         all.data.iter().for_each(|(d, data)| data.references(&mut |r| tell(d, r)));
         all.checkpoints.iter().for_each(|(d, made)| made.references(&mut |r| tell(d, r)));
         all.stages.iter().for_each(|(d, stage)| stage.references(&mut |r| tell(d, r)));
         all.publications.iter().for_each(|(d, published)| published.references(&mut |r| tell(d, r)));
-        GivenUpHere { all: found }
+        found
     }
 }
 

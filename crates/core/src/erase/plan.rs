@@ -6,7 +6,7 @@ use textum_registry::Registry;
 
 use super::EraseError;
 use super::find::{Asked, Found, columns_of};
-use super::forgotten::{Forgotten, GivenAs};
+use super::forgotten::{Forgotten, Given, GivenAs};
 use super::places::{Places, Wanted, places};
 use super::traces::{Rows, in_store, in_tree};
 use crate::config::manifest::overlap;
@@ -215,7 +215,7 @@ pub(super) fn plan_of(project: &Project, forgetting: &Forgetting, rows: &HashSet
         .collect();
     let (mut goes, mut met) = (Vec::new(), HashSet::new());
     let mut kept = Vec::new();
-    for (document, digest, kind, size, given, path) in forgotten.given_up_in(&all).all {
+    for Given { document, digest, kind, size, given, path } in forgotten.given_up_in(&all) {
         if !met.insert((digest, path.clone())) {
             continue;
         }

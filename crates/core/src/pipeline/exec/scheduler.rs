@@ -129,9 +129,11 @@ pub(super) fn schedule<'a>(
             }
         }
     });
+    // The locks on keys go with `common`: whoever takes one then must find the result.
+    let found_by_others = common.publish();
     match failure {
         Some(e) => Err(e),
-        None => Ok(()),
+        None => found_by_others,
     }
 }
 

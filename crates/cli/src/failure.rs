@@ -393,6 +393,7 @@ unwrapping!(UpkeepError { Io, Store, Ledger, Receipt, Tree, Name, Exec },
 );
 unwrapping!(WithoutError { Table },
     WithoutError::Filter(_) => wrong("`textum data profile` shows the columns"),
+    WithoutError::Form { .. } => wrong("write the files without those rows yourself, and record them"),
     WithoutError::NotTheSame { .. } => damaged("write the file without those rows yourself, record it, and erase them then; nothing was changed"),
 );
 unwrapping!(EraseError { Data, Without, Io, Store, Ledger, Receipt, Document, Tree, Scan, Put, Workspace, Publish, Upkeep, Depots, Sync },

@@ -40,7 +40,8 @@ use std::path::PathBuf;
 
 pub use read::scratch;
 pub use read::{
-    ByColumn, Opened, Origin, Packing, Source, SourceError, Table, TableFormat, Value, format_of, is_guarded as is_reading_guarded,
+    ByColumn, Delimiter, Dialect, Opened, Origin, Packing, Part, Source, SourceError, Table, TableFormat, Value, encoding_of,
+    format_of, is_guarded as is_reading_guarded, looks_like_array,
 };
 pub use row::Row;
 
@@ -104,9 +105,22 @@ pub struct Oddities {
     pub no_header: bool,
     /// It began with a byte-order mark, which was left out.
     pub byte_order_mark: bool,
+    /// The encoding of its text, if that is not UTF-8.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub encoding: Option<String>,
 }
 
 impl Oddities {
+    /// Takes those of another part of the same table in.
+    fn add(&mut self, other: &Oddities) {
+        self.ragged += other.ragged;
+        self.ragged_lines.extend(&other.ragged_lines);
+        self.ragged_lines.truncate(3);
+        self.no_header |= other.no_header;
+        self.byte_order_mark |= other.byte_order_mark;
+        self.encoding = self.encoding.take().or_else(|| other.encoding.clone());
+    }
+
     fn ragged_at(&mut self, line: u64) {
         self.ragged += 1;
         if self.ragged_lines.len() < 3 {

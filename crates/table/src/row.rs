@@ -8,6 +8,8 @@ pub struct Row {
     cells: Vec<(usize, usize)>,
     /// Number of its first line (of its record, where lines mean nothing), from 1.
     pub line: u64,
+    /// Of a table in several files: the number of its file, from 0.
+    pub part: u32,
 }
 
 impl Row {

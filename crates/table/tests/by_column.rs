@@ -174,6 +174,58 @@ fn a_profile_by_column_is_that_of_the_same_rows() {
     }
 }
 
+/// A cell of each kind as the text that it is, and nothing where there is nothing, over the ends of batches and groups.
+#[test]
+fn cells_are_what_was_written() {
+    let tiny = Tiny::new();
+    let some = |i: i64| Shift {
+        id: format!("S{i}"),
+        night: Some(i % 2 == 0),
+        stops: Some(-3),
+        meters: i64::MIN,
+        day: Some(20_000),
+        began: Some(1_700_000_000_123_456),
+        ended: -1,
+        tension: Some(0.1),
+        humidity: Some(1e300),
+        tiny: Some(-128),
+        note: Some("twill, \"fine\"".into()),
+    };
+    let none = |i: i64| Shift {
+        night: None,
+        stops: None,
+        day: None,
+        began: None,
+        tension: None,
+        humidity: None,
+        tiny: None,
+        note: None,
+        ..some(i)
+    };
+    let shifts: Vec<Shift> = (0..3_000).map(|i| if i % 3 == 1 { none(i) } else { some(i) }).collect();
+    write(&tiny.path("t.parquet"), &shifts, 2);
+    let table = at(&tiny, "t.parquet");
+    let mut opened = table.open().unwrap();
+    let mut row = Row::default();
+    for i in 0..3_000usize {
+        assert!(opened.rows.next(&mut row).unwrap());
+        let cells: Vec<String> = (0..row.len()).map(|at| String::from_utf8(row.cell(at).to_vec()).unwrap()).collect();
+        let (id, least, ended) = (format!("S{i}"), i64::MIN.to_string(), "1969-12-31T23:59:59.999".to_string());
+        let expected = match i % 3 {
+            1 => vec![id, "".into(), "".into(), least, "".into(), "".into(), ended, "".into(), "".into(), "".into(), "".into()],
+            _ => {
+                let night = (i % 2 == 0).to_string();
+                let began = "2023-11-14T22:13:20.123456Z".to_string();
+                let note = "twill, \"fine\"".to_string();
+                let rest = ["0.1".to_string(), "1e300".into(), "-128".into(), note];
+                [vec![id, night, "-3".into(), least, "2024-10-04".into(), began, ended], rest.to_vec()].concat()
+            }
+        };
+        assert_eq!((cells, row.line), (expected, i as u64 + 1));
+    }
+    assert!(!opened.rows.next(&mut row).unwrap());
+}
+
 #[test]
 fn what_is_no_plain_column_is_read_row_by_row() {
     let tiny = Tiny::new();

@@ -220,7 +220,19 @@ fn every_format_holds_the_same_rows() {
         table(&tiny, "windows.csv", format!("\u{feff}{}", text.replace('\n', "\r\n"))),
         table(&tiny, "t.csv.gz", flate(text.as_bytes())),
         table(&tiny, "t.csv.zst", zstd::encode_all(text.as_bytes(), 3).unwrap()),
-        table(&tiny, "t.jsonl", json),
+        table(&tiny, "t.jsonl", &json),
+        table(&tiny, "t.json", format!("[{}]\n", json.trim_end().replace('\n', ",\n "))),
+        table(
+            &tiny,
+            "wide.csv",
+            "\u{feff}"
+                .chars()
+                .chain(text.chars())
+                .collect::<String>()
+                .encode_utf16()
+                .flat_map(u16::to_be_bytes)
+                .collect::<Vec<_>>(),
+        ),
         Table::new("t.parquet", "t.parquet", Origin::File(tiny.path("t.parquet"))).unwrap(),
     ];
     let expected = rows(&tables[0]).unwrap();
@@ -230,6 +242,7 @@ fn every_format_holds_the_same_rows() {
         let found = compare(&tables[0], table, &options(&["id"], None), tiny.root()).unwrap();
         assert!(found.is_same() && found.schema.is_empty(), "{}: {found:?}", table.name);
         assert_eq!(found.new_oddities.byte_order_mark, table.name == "windows.csv");
+        assert_eq!(found.new_oddities.encoding.is_some(), table.name == "wide.csv");
     }
 }
 
@@ -286,7 +299,7 @@ fn odd_tables_are_read_as_far_as_they_can_be_and_told_of() {
     assert_eq!((twice.added, twice.removed), (2, 0));
     let renamed = diff(&tiny, "id,a\n1,x\n", "nr,a\n1,x\n", &["id"], None);
     assert!(matches!(&renamed.identity, Identity::Rows { because: Some(NoKey::Absent { column, .. }) } if column == "id"));
-    for (name, bytes) in [("u.csv", b"\xFF\xFEi\0d\0".to_vec()), ("j.jsonl", b"{\"a\":1}\nnot json\n".to_vec())] {
+    for (name, bytes) in [("u.json", b"{\"a\":1}".to_vec()), ("j.jsonl", b"{\"a\":1}\nnot json\n".to_vec())] {
         let error = rows(&table(&tiny, name, bytes)).unwrap_err();
         assert!(matches!(error, TableError::Malformed { .. }), "{error}");
     }

@@ -227,6 +227,13 @@ pub fn many(variable: &str, default: u32) -> u32 {
     std::env::var(variable).ok().and_then(|v| v.parse().ok()).unwrap_or(default)
 }
 
+/// The steps at which a fault is tried, of several faults that are tried in turn: with `TEXTUM_EVERY_FAULT` each fault at each
+/// step, else each step with half of the faults.
+pub fn fault_steps(fault: usize) -> impl Iterator<Item = u32> {
+    let stride = if std::env::var_os("TEXTUM_EVERY_FAULT").is_some() { 1 } else { 2 };
+    (1 + (fault % stride) as u32..).step_by(stride)
+}
+
 /// A project that an earlier Textum wrote, to be copied before it is used; `state` in it is its `.textum`.
 pub fn fixture(name: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("fixtures").join(name)

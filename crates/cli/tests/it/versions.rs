@@ -184,8 +184,11 @@ fn tables_that_are_odd_are_compared_and_the_oddity_is_told() {
         textum(&tiny, &["data", "profile", "t"]).expect(0);
         textum(&tiny, &["plan"]).expect(0);
     }
-    tiny.write("t.csv", b"\xFF\xFEi\0d\0");
-    textum(&tiny, &["data", "diff", "t@1", "t"]).expect(4).warns("UTF-16");
+    let wide: Vec<u8> = "\u{feff}id,a\n1,x\n3,z\n".encode_utf16().flat_map(u16::to_le_bytes).collect();
+    tiny.write("t.csv", &wide);
+    textum(&tiny, &["data", "diff", "t@1", "t"]).expect(0).says("1 row more").says("is UTF-16LE");
+    tiny.write("t.csv", "id,a\n1,x\n2,\"y\n");
+    textum(&tiny, &["data", "diff", "t@1", "t"]).expect(4).warns("never closed");
     textum(&tiny, &["data", "record"]).expect(0).says("t@2");
     textum(&tiny, &["data", "versions", "t"]).expect(0).says("cannot be compared");
     tiny.write("broken.parquet", "PAR1 but no more");

@@ -14,7 +14,7 @@ use crate::project::fingerprint::walk;
 use crate::project::workspace::Project;
 use crate::record::receipt::{Content, ContentKind, StorageMode};
 use crate::store::{Digest, Item, ItemKind, hash_file, items_of_listing};
-use crate::table::{Origin, Table};
+use crate::table::{Dialect, Origin, Table, TableFormat, format_of, looks_like_array};
 
 /// Something that can be compared, read as a table or summed up.
 #[derive(Clone, Debug)]
@@ -33,13 +33,17 @@ pub struct DataRef {
     pub file: Option<PathBuf>,
     /// The columns that tell rows apart, as declared.
     pub key: Vec<String>,
+    /// How it is written as a table, as far as that is declared.
+    pub dialect: Dialect,
 }
 
 /// A file of a folder, as a listing has it.
 pub type Entry = (String, ItemKind, Option<Digest>, u64);
 
-fn decl_key(project: &Project, name: &str) -> Vec<String> {
-    project.manifest.data.iter().find(|d| d.name == name).map(|d| d.key.clone()).unwrap_or_default()
+/// The key and the dialect of a dataset, as declared.
+fn declared(project: &Project, name: &str) -> (Vec<String>, Dialect) {
+    let decl = project.manifest.data.iter().find(|d| d.name == name);
+    decl.map(|d| (d.key.clone(), d.table.clone())).unwrap_or_default()
 }
 
 /// What a person has named. `here` is the folder that a path is relative to.
@@ -73,13 +77,15 @@ fn of_version(project: &Project, version: Version) -> Result<DataRef, DataError>
         StorageMode::Store => None,
         StorageMode::Reference => Some(project.workspace.root().join(&version.path)),
     };
+    let (key, dialect) = declared(project, &version.dataset);
     Ok(DataRef {
         name: version.name(),
         dataset: Some(version.dataset.clone()),
         path: version.path.to_string(),
         content: version.content.clone(),
         file,
-        key: decl_key(project, &version.dataset),
+        key,
+        dialect,
         version: Some(version),
     })
 }
@@ -103,6 +109,7 @@ fn of_tree(project: &Project, name: &str) -> Result<DataRef, DataError> {
         content,
         file: Some(project.workspace.root().join(&decl.path)),
         key: decl.key.clone(),
+        dialect: decl.table.clone(),
     })
 }
 
@@ -118,8 +125,11 @@ fn of_path(project: &Project, text: &str, here: &Path) -> Result<DataRef, DataEr
         let near = nearest(text, names.iter().map(String::as_str)).map(str::to_string);
         return Err(DataError::NoDataset { name: text.to_string(), near });
     };
+    // A dataset that is named by its path is written as it is declared.
+    let decl = project.manifest.data.iter().find(|d| project.workspace.root().join(&d.path) == full);
     Ok(DataRef {
         name: text.to_string(),
+        dialect: decl.map(|d| d.table.clone()).unwrap_or_default(),
         dataset: None,
         version: None,
         path: text.to_string(),
@@ -170,21 +180,60 @@ impl DataRef {
     /// It as a table that can be read.
     pub fn table<'p>(&self, project: &'p Project) -> Result<Table<'p>, DataError> {
         if self.is_folder() {
-            return Err(DataError::Folder(self.name.clone()));
+            self.check_on_disk()?;
+            return self.of_parts(project)?.ok_or_else(|| DataError::Folder(self.name.clone()));
         }
-        let origin = match &self.file {
+        Ok(Table::with(&self.name, &self.path, self.origin(project)?, &self.dialect_at(&self.path))?)
+    }
+
+    fn origin<'p>(&self, project: &'p Project) -> Result<Origin<'p>, DataError> {
+        Ok(match &self.file {
             Some(file) => {
                 self.check_on_disk()?;
                 Origin::File(file.clone())
             }
             None => Origin::Source(Arc::new(StoredTable { store: &project.store, digest: self.content.digest })),
-        };
-        Ok(Table::new(&self.name, &self.path, origin)?)
+        })
     }
 
-    /// Whether it is a file that can be read row by row.
-    pub fn is_table(&self) -> bool {
-        !self.is_folder() && crate::table::format_of(&self.path).is_some()
+    /// A table whose name tells no format is one of fields, once it is declared to be a table.
+    fn dialect_at(&self, path: &str) -> Dialect {
+        let mut dialect = self.dialect.clone();
+        if dialect != Dialect::default() && dialect.format.is_none() && format_of(path).is_none() {
+            dialect.format = Some(TableFormat::Csv);
+        }
+        dialect
+    }
+
+    /// The files of a folder as one table, if they make one.
+    fn of_parts<'p>(&self, project: &'p Project) -> Result<Option<Table<'p>>, DataError> {
+        let mut files = Vec::new();
+        for (path, kind, digest, _) in self.entries(project)? {
+            let origin = match (kind, digest, &self.file) {
+                (ItemKind::File | ItemKind::Exec, _, Some(folder)) => Origin::File(folder.join(&path)),
+                (ItemKind::File | ItemKind::Exec, Some(digest), None) => {
+                    Origin::Source(Arc::new(StoredTable { store: &project.store, digest }))
+                }
+                _ => continue,
+            };
+            files.push((path, origin));
+        }
+        let some = files.first().map(|(path, _)| path.clone()).unwrap_or_default();
+        let found = Table::of_parts(&self.name, files, &self.dialect_at(&some));
+        // Any document may be written in JSON.
+        Ok(found.filter(|table| table.is_whole_document().is_none_or(|start| looks_like_array(&start))))
+    }
+
+    /// Whether it can be read row by row: a file, or a folder whose files are parts of one table.
+    pub fn is_table(&self, project: &Project) -> Result<bool, DataError> {
+        if self.is_folder() {
+            return Ok(self.of_parts(project)?.is_some());
+        }
+        if self.dialect_at(&self.path).format.is_none() && format_of(&self.path).is_none() {
+            return Ok(false);
+        }
+        let table = self.table(project)?;
+        Ok(table.is_whole_document().is_none_or(|start| looks_like_array(&start)))
     }
 
     /// The files of a folder. Of a recorded one the listing is enough.

@@ -20,7 +20,14 @@ pub enum Difference {
     /// They are the same content.
     Same,
     /// Two tables.
-    Table(Box<RowsDiff>),
+    Table {
+        /// Their rows.
+        #[serde(flatten)]
+        rows: Box<RowsDiff>,
+        /// Of tables in folders: which files hold the change.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        files: Option<FilesDiff>,
+    },
     /// Two folders.
     Folder(FilesDiff),
     /// Two files that are no tables.
@@ -76,15 +83,17 @@ pub fn compare(project: &Project, old: &DataRef, new: &DataRef, options: &Compar
     if old.content.digest == new.content.digest {
         return Ok(Difference::Same);
     }
-    if old.is_folder() {
-        return Ok(Difference::Folder(compare_files(&old.entries(project)?, &new.entries(project)?)));
-    }
-    if !old.is_table() || !new.is_table() {
-        return Ok(Difference::File);
+    let files = match old.is_folder() {
+        true => Some(compare_files(&old.entries(project)?, &new.entries(project)?)),
+        false => None,
+    };
+    if !old.is_table(project)? || !new.is_table(project)? {
+        return Ok(files.map_or(Difference::File, Difference::Folder));
     }
     let scratch = crate::table::scratch(project.store.folder());
     let (old, new) = (old.table(project)?, new.table(project)?);
-    Ok(Difference::Table(Box::new(compare_tables(&old, &new, options, &scratch)?)))
+    let rows = Box::new(compare_tables(&old, &new, options, &scratch)?);
+    Ok(Difference::Table { rows, files })
 }
 
 impl Difference {
@@ -92,7 +101,7 @@ impl Difference {
     pub fn change(&self) -> Option<Change> {
         Some(match self {
             Difference::Same => return None,
-            Difference::Table(diff) => Change::Table {
+            Difference::Table { rows: diff, .. } => Change::Table {
                 added: diff.added,
                 removed: diff.removed,
                 changed: diff.changed,
@@ -143,7 +152,7 @@ pub fn change_between(project: &Project, old: &DataRef, new: &DataRef, most: Opt
     if project.store.has_source() && !(is_here(old)? && is_here(new)?) {
         return Ok(None);
     }
-    if most.is_some_and(|most| old.is_table() && old.content.size + new.content.size > most) {
+    if most.is_some_and(|most| old.content.size + new.content.size > most && old.is_table(project).unwrap_or(false)) {
         return Ok(None);
     }
     let options = CompareOptions { key: new.key.clone(), ..CompareOptions::default() };

@@ -5,14 +5,13 @@ use std::path::Path;
 use textum_base::Identity;
 
 use super::DataError;
+use super::data_ref::DataRef;
 use super::version::{Version, versions};
 use crate::config::manifest::DatasetDecl;
-use crate::project::fingerprint::Scanner;
 use crate::project::git::git_state;
 use crate::project::workspace::Project;
-use crate::record::receipt::{Content, ContentKind, DATA_RECEIPT, DataReceipt, GitState, canonical};
+use crate::record::receipt::{Content, DATA_RECEIPT, DataReceipt, GitState, canonical};
 use crate::store::Writer;
-use crate::table::{Origin, Table};
 use textum_base::SourcePath;
 
 /// What became of a dataset that was to be recorded.
@@ -30,13 +29,25 @@ pub struct Recording {
     pub rows: Option<u64>,
 }
 
-/// Number of rows, if the file is a table and has still the content that was recorded.
-fn rows_of(scanner: &Scanner, decl: &DatasetDecl, content: &Content) -> Option<u64> {
-    if content.kind == ContentKind::Folder {
-        return None;
-    }
-    let full = scanner.root().join(&decl.path);
-    let rows = Table::new(&decl.name, &decl.path, Origin::File(full)).ok()?.count_rows().ok()?;
+/// In a folder of more files rows are not counted while it is recorded.
+const MANY_FILES: usize = 1000;
+
+/// Number of rows, if it is a table and has still the content that was recorded.
+fn rows_of(project: &Project, decl: &DatasetDecl, content: &Content) -> Option<u64> {
+    let scanner = &project.scanner;
+    let path = scanner.root().join(&decl.path);
+    let side = DataRef {
+        name: decl.name.clone(),
+        dataset: None,
+        version: None,
+        path: decl.path.to_string(),
+        content: content.clone(),
+        file: Some(path),
+        key: Vec::new(),
+        dialect: decl.table.clone(),
+    };
+    let table = side.table(project).ok()?;
+    let rows = (table.part_paths().len() <= MANY_FILES).then(|| table.count_rows().ok())??;
     let still = scanner.look(&decl.path).ok().flatten();
     (still.as_ref() == Some(content)).then_some(rows)
 }
@@ -104,7 +115,7 @@ pub fn recorded_anew(
             content: content.clone(),
             rows: match same {
                 Some(version) => version.rows,
-                None => rows_of(&project.scanner, decl, content),
+                None => rows_of(project, decl, content),
             },
         };
         if recording.new || note.is_some() || !held {

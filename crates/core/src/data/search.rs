@@ -27,6 +27,9 @@ pub struct FoundIn {
     pub columns: Vec<String>,
     /// Some of the rows, with their lines.
     pub examples: Vec<(u64, Vec<String>)>,
+    /// Of a table in several files: the file of each of them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub files: Vec<String>,
 }
 
 /// Looks for rows in a state. A column that this state does not have is told as the reason why it could not
@@ -45,8 +48,10 @@ pub fn find_rows(
         why: None,
         columns: Vec::new(),
         examples: Vec::new(),
+        files: Vec::new(),
     };
     let table = side.table(project)?;
+    let parts = table.part_paths();
     let mut opened = table.open()?;
     found.columns.clone_from(&opened.columns);
     let condition = match condition.for_columns(&opened.columns) {
@@ -62,6 +67,7 @@ pub fn find_rows(
             if found.examples.len() < examples {
                 let cells = (0..found.columns.len()).map(|at| text(row.cell(at))).collect();
                 found.examples.push((row.line, cells));
+                found.files.extend(parts.get(row.part as usize).cloned());
             }
         }
     }

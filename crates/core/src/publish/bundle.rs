@@ -154,7 +154,8 @@ pub fn bundle_of_run(
         Some(path) => {
             let content = of_run(project, &run, path)?.content;
             let (name, path) = (path.to_string(), path.to_string());
-            let table = DataRef { name, dataset: None, version: None, path, content, file: None, key: Vec::new() };
+            let (key, dialect) = Default::default();
+            let table = DataRef { name, dataset: None, version: None, path, content, file: None, key, dialect };
             let (schema, rows, count) = schema_of(&table.table(project)?, model.target.as_deref(), model.rows)?;
             bundle.input = Some(schema);
             Some((rows, count))

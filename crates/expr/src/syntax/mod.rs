@@ -85,18 +85,63 @@ pub struct Cursor<'t> {
 
 /// Reads a condition whose tests are read by `test`. `example` is shown to whoever wrote nothing.
 pub fn parse_logic<T>(text: &str, example: &str, test: &mut dyn FnMut(&mut Cursor<'_>) -> Parsed<T>) -> Parsed<Logic<T>> {
-    let mut cursor = Cursor { text, words: words::words(text)?, next: 0, depth: 0 };
-    if cursor.words.is_empty() {
-        return Err(SyntaxError { at: 0..0, what: "the condition is empty".into(), help: format!("write one, as in {example}") });
-    }
-    let root = cursor.either(test)?;
-    match cursor.peek() {
-        None => Ok(root),
-        Some(_) => Err(cursor.expected("`and`, `or` or the end", "join two tests with `and` or `or`")),
-    }
+    let mut cursor = Cursor::of(text, example)?;
+    let root = cursor.logic(test)?;
+    cursor.end("`and`, `or` or the end", "join two tests with `and` or `or`")?;
+    Ok(root)
 }
 
-impl Cursor<'_> {
+impl<'t> Cursor<'t> {
+    /// The words of a text, from the first one on. `example` is shown to whoever wrote nothing.
+    pub fn of(text: &'t str, example: &str) -> Parsed<Cursor<'t>> {
+        let cursor = Cursor { text, words: words::words(text)?, next: 0, depth: 0 };
+        match cursor.words.is_empty() {
+            true => {
+                Err(SyntaxError { at: 0..0, what: "the condition is empty".into(), help: format!("write one, as in {example}") })
+            }
+            false => Ok(cursor),
+        }
+    }
+
+    /// Reads tests that are joined, as far as they go.
+    pub fn logic<T>(&mut self, test: &mut dyn FnMut(&mut Cursor<'_>) -> Parsed<T>) -> Parsed<Logic<T>> {
+        self.either(test)
+    }
+
+    /// Nothing may follow.
+    pub fn end(&self, what: &str, help: &str) -> Parsed<()> {
+        if self.peek().is_none() { Ok(()) } else { Err(self.expected(what, help)) }
+    }
+
+    /// Which of the words comes next, for going back to it.
+    pub fn mark(&self) -> usize {
+        self.next
+    }
+
+    /// Goes back to a word.
+    pub fn back_to(&mut self, mark: usize) {
+        self.next = mark;
+    }
+
+    /// Takes a name of something outside: a text in quotes, or everything up to the next blank, such as `build/test.csv`.
+    pub fn outside(&mut self) -> Option<String> {
+        match self.peek()? {
+            Word::Text(text) => {
+                let text = text.clone();
+                self.advance();
+                Some(text)
+            }
+            _ => {
+                let from = self.here().start;
+                let end = self.text[from..].find(char::is_whitespace).map_or(self.text.len(), |length| from + length);
+                while self.words.get(self.next).is_some_and(|(_, at)| at.start < end) {
+                    self.next += 1;
+                }
+                Some(self.text[from..end].to_string())
+            }
+        }
+    }
+
     /// The next word.
     pub fn peek(&self) -> Option<&Word> {
         self.words.get(self.next).map(|(word, _)| word)
@@ -157,7 +202,7 @@ impl Cursor<'_> {
         result
     }
 
-    fn either<T>(&mut self, test: &mut dyn FnMut(&mut Self) -> Parsed<T>) -> Parsed<Logic<T>> {
+    fn either<T>(&mut self, test: &mut dyn FnMut(&mut Cursor<'_>) -> Parsed<T>) -> Parsed<Logic<T>> {
         let mut parts = vec![self.both(test)?];
         while self.keyword("or") {
             parts.push(self.both(test)?);
@@ -165,7 +210,7 @@ impl Cursor<'_> {
         Ok(if parts.len() == 1 { parts.remove(0) } else { Logic::Any(parts) })
     }
 
-    fn both<T>(&mut self, test: &mut dyn FnMut(&mut Self) -> Parsed<T>) -> Parsed<Logic<T>> {
+    fn both<T>(&mut self, test: &mut dyn FnMut(&mut Cursor<'_>) -> Parsed<T>) -> Parsed<Logic<T>> {
         let mut parts = vec![self.part(test)?];
         while self.keyword("and") {
             parts.push(self.part(test)?);
@@ -173,11 +218,11 @@ impl Cursor<'_> {
         Ok(if parts.len() == 1 { parts.remove(0) } else { Logic::All(parts) })
     }
 
-    fn part<T>(&mut self, test: &mut dyn FnMut(&mut Self) -> Parsed<T>) -> Parsed<Logic<T>> {
+    fn part<T>(&mut self, test: &mut dyn FnMut(&mut Cursor<'_>) -> Parsed<T>) -> Parsed<Logic<T>> {
         self.deeper(&mut |cursor| cursor.part_within(test))
     }
 
-    fn part_within<T>(&mut self, test: &mut dyn FnMut(&mut Self) -> Parsed<T>) -> Parsed<Logic<T>> {
+    fn part_within<T>(&mut self, test: &mut dyn FnMut(&mut Cursor<'_>) -> Parsed<T>) -> Parsed<Logic<T>> {
         if self.keyword("not") {
             return Ok(Logic::Not(Box::new(self.part(test)?)));
         }

@@ -17,7 +17,7 @@ pub enum Word {
     Number(String, f64),
     /// A comparison.
     Comparison(Comparison),
-    /// One of `(`, `)`, `,`, `+`, `-`, `*` and `/`.
+    /// One of `(`, `)`, `,`, `+`, `-`, `*`, `/` and `%`.
     Sign(char),
 }
 
@@ -52,7 +52,7 @@ pub(super) fn words(text: &str) -> Parsed<Vec<(Word, Range<usize>)>> {
         at += c.len_utf8();
         let word = match c {
             c if c.is_whitespace() => continue,
-            '(' | ')' | ',' | '+' | '-' | '*' | '/' => Word::Sign(c),
+            '(' | ')' | ',' | '+' | '-' | '*' | '/' | '%' => Word::Sign(c),
             '\'' | '"' | '`' => {
                 let (inside, end) = quoted(text, from, c)?;
                 at = end;

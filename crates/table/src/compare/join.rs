@@ -282,7 +282,8 @@ impl Tally {
         self.beyond += u64::from(old.cells[a..] != new.cells[b..]);
         if wanted {
             let key = key_text(new.cells, layout.keys);
-            let example = Example { key, old_line: Some(old.line), new_line: Some(new.line), cells };
+            let example =
+                Example { key, old_line: Some(old.line), new_line: Some(new.line), old_file: None, new_file: None, cells };
             self.examples_changed.add(new.line, example);
         }
     }
@@ -389,7 +390,7 @@ fn only_in_one(examples: &mut Examples, record: &Record<'_>, layout: &Layout, ol
         let line = Some(record.line);
         let (old_line, new_line) = if old { (line, None) } else { (None, line) };
         let key = key_text(record.cells, layout.keys);
-        examples.add(record.line, Example { key, old_line, new_line, cells: Vec::new() });
+        examples.add(record.line, Example { key, old_line, new_line, old_file: None, new_file: None, cells: Vec::new() });
     }
 }
 

@@ -95,6 +95,12 @@ pub struct Example {
     /// Line in the second table, from 1.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub new_line: Option<u64>,
+    /// Of a table in several files: the file of the first table that has the line.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub old_file: Option<String>,
+    /// The same of the second table.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub new_file: Option<String>,
     /// The cells that differ.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub cells: Vec<CellChange>,
@@ -184,6 +190,23 @@ fn check_columns(table: &Table<'_>, columns: &[String], wanted: &[String]) -> Re
     }
 }
 
+/// A file has fewer lines than two to the power of this: the number of the file stands above them until the end.
+const LINE_BITS: u32 = 40;
+
+/// Parts the numbers of files from those of lines.
+fn name_files(examples: &mut [Example], [old, new]: [&[String]; 2]) {
+    let part = |line: &mut Option<u64>, files: &[String]| {
+        let whole = line.as_mut()?;
+        let file = usize::try_from(*whole >> LINE_BITS).ok().and_then(|at| files.get(at)).cloned();
+        *whole &= (1 << LINE_BITS) - 1;
+        file
+    };
+    for example in examples {
+        example.old_file = part(&mut example.old_line, old);
+        example.new_file = part(&mut example.new_line, new);
+    }
+}
+
 /// Reads a table to its end: the compared cells of each row go to the part of its key.
 fn partition(mut opened: Opened<'_>, layout: &Layout, mut dealer: Partitioner) -> Result<Side, TableError> {
     let width = opened.columns.len();
@@ -196,6 +219,7 @@ fn partition(mut opened: Opened<'_>, layout: &Layout, mut dealer: Partitioner) -
         for (at, kind) in kinds.iter_mut().enumerate() {
             kind.add(kind_of(row.cell(at)));
         }
+        row.line |= u64::from(row.part) << LINE_BITS;
         dealer.partition(&row, &places, layout.keys, width)?;
     }
     dealer.settle()?;
@@ -235,6 +259,9 @@ pub fn compare(old: &Table<'_>, new: &Table<'_>, options: &CompareOptions, scrat
         because = Some(NoKey::Twice { table, rows: found.rows, examples: found.examples.clone() });
         tally = join_all(&a, &b, &layout, options.examples, false, scratch)?;
     }
+    if let Some(NoKey::Twice { examples, .. }) = &mut because {
+        examples.iter_mut().for_each(|(_, a, b)| [a, b].into_iter().for_each(|line| *line &= (1 << LINE_BITS) - 1));
+    }
     let identity = match (by_key, because) {
         (true, None) => Identity::Key { columns: layout.names[..layout.keys].to_vec() },
         (_, because) => Identity::Rows { because },
@@ -243,6 +270,12 @@ pub fn compare(old: &Table<'_>, new: &Table<'_>, options: &CompareOptions, scrat
     columns.sort_by_key(|c| std::cmp::Reverse(c.cells));
     let common = |kind| tally.common(kind, &layout.names, if by_key { layout.keys } else { 0 });
     let [common_changed, common_added, common_removed] = [join::CHANGED, join::ADDED, join::REMOVED].map(common);
+    let files = [old.part_paths(), new.part_paths()];
+    let named = |examples: join::Examples| {
+        let mut examples = examples.done();
+        name_files(&mut examples, [&files[0], &files[1]]);
+        examples
+    };
     Ok(RowsDiff {
         identity,
         old_rows: a.rows,
@@ -255,9 +288,9 @@ pub fn compare(old: &Table<'_>, new: &Table<'_>, options: &CompareOptions, scrat
         common_changed,
         common_added,
         common_removed,
-        examples_changed: tally.examples_changed.done(),
-        examples_added: tally.examples_added.done(),
-        examples_removed: tally.examples_removed.done(),
+        examples_changed: named(tally.examples_changed),
+        examples_added: named(tally.examples_added),
+        examples_removed: named(tally.examples_removed),
         old_oddities: a.oddities,
         new_oddities: b.oddities,
     })

@@ -4,25 +4,27 @@
 //!
 //! ```text
 //! test      := operand ("=" | "!=" | "<" | "<=" | ">" | ">=" | "contains") operand
-//!            | operand "is" "not"? "missing"
+//!            | operand "is" "not"? ("missing" | "number" | "integer" | "date" | "boolean" | "text")
 //!            | operand "not"? "in" "(" operand ("," operand)* ")"
+//!            | operand "not"? "in" operand ("," operand)*
+//!            | operand "not"? "between" operand "and" operand
 //! operand   := column | ("+" | "-")? number | text | "true" | "false"
 //! ```
 //!
-//! A missing cell meets no test but `is missing`. Two numbers are compared as numbers, all else by bytes,
+//! A missing cell meets no test but `is missing`; whoever asks for three answers is told that it is not known. Two numbers are compared as numbers, all else by bytes,
 //! which puts dates written as `2026-03-01` in their order.
 
 mod parse;
 
 use std::ops::Range;
 
-pub use parse::parse;
+pub use parse::{parse, test};
 pub use textum_expr::syntax::SyntaxError as FilterError;
 use textum_expr::syntax::{Comparison, Logic};
 
 use super::Row;
 use super::decimal::compare_numbers;
-use super::kind::{is_missing, number};
+use super::kind::{Kind, is_missing, kind_of, number};
 
 /// How two operands are compared.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -55,6 +57,10 @@ pub enum Test<C> {
     Missing(Operand<C>, bool),
     /// The first is one of the others; or, where the flag is set, none.
     OneOf(Operand<C>, Vec<Operand<C>>, bool),
+    /// The first is neither less than the second nor more than the third; or, where the flag is set, it is.
+    Between(Operand<C>, [Operand<C>; 2], bool),
+    /// The cell is of this kind (a whole number is a number too); or, where the flag is set, it is not.
+    Kind(Operand<C>, Kind, bool),
 }
 
 /// A column as it is named in a condition, and where.
@@ -87,6 +93,8 @@ impl<C> Test<C> {
             Test::Compare(a, _, b) => vec![a, b],
             Test::Missing(operand, _) => vec![operand],
             Test::OneOf(operand, values, _) => std::iter::once(operand).chain(values).collect(),
+            Test::Between(operand, [low, high], _) => vec![operand, low, high],
+            Test::Kind(operand, ..) => vec![operand],
         }
     }
 
@@ -99,6 +107,10 @@ impl<C> Test<C> {
                 let first = change(operand, true)?;
                 Test::OneOf(first, values.iter().map(|v| change(v, false)).collect::<Result<_, _>>()?, *negated)
             }
+            Test::Between(operand, [low, high], negated) => {
+                Test::Between(change(operand, true)?, [change(low, false)?, change(high, false)?], *negated)
+            }
+            Test::Kind(operand, kind, negated) => Test::Kind(change(operand, true)?, *kind, *negated),
         })
     }
 }
@@ -196,11 +208,67 @@ impl Test<usize> {
             Test::OneOf(operand, values, negated) => {
                 values.iter().any(|v| compare(operand, Operator::Of(Comparison::Equal), v, row)) != *negated
             }
+            Test::Between(operand, ends, negated) => !self.is_unknown(row) && between(operand, ends, row) != *negated,
+            Test::Kind(operand, kind, negated) => !self.is_unknown(row) && is_of(operand.bytes(row), *kind) != *negated,
         }
+    }
+
+    /// Whether a cell that it needs is missing.
+    fn is_unknown(&self, row: &Row) -> bool {
+        match self {
+            Test::Missing(..) => false,
+            // One that equals is enough, whatever others there are.
+            Test::OneOf(operand, values, _) => {
+                operand.is_missing(row) || (!self.any(operand, values, row) && values.iter().any(|v| v.is_missing(row)))
+            }
+            _ => self.operands().iter().any(|operand| operand.is_missing(row)),
+        }
+    }
+
+    fn any(&self, operand: &Operand<usize>, values: &[Operand<usize>], row: &Row) -> bool {
+        values.iter().any(|v| compare(operand, Operator::Of(Comparison::Equal), v, row))
+    }
+}
+
+fn between(operand: &Operand<usize>, [low, high]: &[Operand<usize>; 2], row: &Row) -> bool {
+    compare(operand, Operator::Of(Comparison::AtLeast), low, row) && compare(operand, Operator::Of(Comparison::AtMost), high, row)
+}
+
+/// Whether a cell that is there is of a kind. What is no other kind is a text; all that is there can be one.
+fn is_of(cell: &[u8], kind: Kind) -> bool {
+    match kind {
+        Kind::Text => true,
+        Kind::Number => matches!(kind_of(cell), Kind::Number | Kind::Integer),
+        other => kind_of(cell) == other,
     }
 }
 
 impl Condition<usize> {
+    /// Whether a row meets it; `None` where that cannot be told since a cell is missing (Kleene's three values).
+    pub fn judge(&self, row: &Row) -> Option<bool> {
+        fn judge(logic: &Logic<Test<usize>>, row: &Row) -> Option<bool> {
+            // Of many, the one value that decides; else unknown if any is.
+            let joined = |parts: &[Logic<Test<usize>>], decides: bool| {
+                let mut all = Some(!decides);
+                for part in parts {
+                    match judge(part, row) {
+                        Some(value) if value == decides => return Some(decides),
+                        None => all = None,
+                        Some(_) => {}
+                    }
+                }
+                all
+            };
+            match logic {
+                Logic::Any(parts) => joined(parts, true),
+                Logic::All(parts) => joined(parts, false),
+                Logic::Not(inner) => judge(inner, row).map(|value| !value),
+                Logic::Test(test) => (!test.is_unknown(row)).then(|| test.holds(row)),
+            }
+        }
+        judge(&self.0, row)
+    }
+
     /// Whether a row meets it.
     pub fn holds(&self, row: &Row) -> bool {
         fn holds(logic: &Logic<Test<usize>>, row: &Row) -> bool {

@@ -2,28 +2,47 @@
 
 use textum_expr::syntax::{Cursor, Parsed, Word, parse_logic};
 
+use crate::kind::Kind;
+
 use super::{Condition, Named, Operand, Operator, Test};
+
+/// Kinds of cells, by the words that columns' types are told by.
+const KINDS: [(&str, Kind); 5] =
+    [("number", Kind::Number), ("integer", Kind::Integer), ("date", Kind::Date), ("boolean", Kind::Boolean), ("text", Kind::Text)];
 
 /// Reads a condition.
 pub fn parse(text: &str) -> Parsed<Condition<Named>> {
     parse_logic(text, "'loom = \"L17\" and humidity > 80'", &mut test).map(Condition)
 }
 
-fn test(cursor: &mut Cursor<'_>) -> Parsed<Test<Named>> {
+/// Reads one test.
+pub fn test(cursor: &mut Cursor<'_>) -> Parsed<Test<Named>> {
     let first = operand(cursor)?;
     if cursor.keyword("is") {
         let negated = cursor.keyword("not");
-        return match cursor.keyword("missing") {
-            true => Ok(Test::Missing(first, negated)),
-            false => Err(cursor.expected("`missing`", "write `is missing` or `is not missing`")),
+        if cursor.keyword("missing") {
+            return Ok(Test::Missing(first, negated));
+        }
+        return match KINDS.iter().find(|(word, _)| cursor.keyword(word)) {
+            Some((_, kind)) => Ok(Test::Kind(first, *kind, negated)),
+            None => {
+                Err(cursor.expected("`missing` or a kind", "write `is missing`, `is number`, `is date` or `is not` before them"))
+            }
         };
     }
     let negated = cursor.keyword("not");
     if cursor.keyword("in") {
         return Ok(Test::OneOf(first, list(cursor)?, negated));
     }
+    if cursor.keyword("between") {
+        let low = operand(cursor)?;
+        if !cursor.keyword("and") {
+            return Err(cursor.expected("`and`", "write both ends, as in `between 0 and 100`"));
+        }
+        return Ok(Test::Between(first, [low, operand(cursor)?], negated));
+    }
     if negated {
-        return Err(cursor.expected("`in`", "write `not in (…)`, or put `not` before the whole test"));
+        return Err(cursor.expected("`in` or `between`", "write `not in (…)`, or put `not` before the whole test"));
     }
     if cursor.keyword("contains") {
         return Ok(Test::Compare(first, Operator::Contains, operand(cursor)?));
@@ -34,22 +53,21 @@ fn test(cursor: &mut Cursor<'_>) -> Parsed<Test<Named>> {
     }
 }
 
+/// Values in parentheses or without.
 fn list(cursor: &mut Cursor<'_>) -> Parsed<Vec<Operand<Named>>> {
-    if cursor.sign("(").is_none() {
-        return Err(cursor.expected("`(`", "write the values in parentheses, as in `in (\"A\", \"B\")`"));
-    }
+    let in_parentheses = cursor.sign("(").is_some();
     let mut values = vec![operand(cursor)?];
     while cursor.sign(",").is_some() {
         values.push(operand(cursor)?);
     }
     match cursor.sign(")") {
-        Some(_) => Ok(values),
-        None => Err(cursor.expected("`,` or `)`", "close the list of values")),
+        None if in_parentheses => Err(cursor.expected("`,` or `)`", "close the list of values")),
+        _ => Ok(values),
     }
 }
 
 fn operand(cursor: &mut Cursor<'_>) -> Parsed<Operand<Named>> {
-    const KEYWORDS: [&str; 7] = ["and", "or", "not", "in", "is", "missing", "contains"];
+    const KEYWORDS: [&str; 8] = ["and", "or", "not", "in", "is", "missing", "contains", "between"];
     let at = cursor.here();
     let sign = cursor.sign("-+");
     let signed = |number: f64| if sign == Some('-') { -number } else { number };

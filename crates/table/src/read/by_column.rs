@@ -6,6 +6,7 @@ use std::io::Write;
 use std::os::fd::AsRawFd;
 use std::sync::Arc;
 
+use indexmap::IndexSet;
 use parquet::basic::{ConvertedType, LogicalType, Type as Physical};
 use parquet::column::reader::{ColumnReader, ColumnReaderImpl};
 use parquet::data_type::DataType;
@@ -13,6 +14,7 @@ use parquet::file::reader::{FileReader, RowGroupReader, SerializedFileReader};
 use parquet::schema::types::Type;
 
 use super::columnar::{Stamp, date_text, guarded, malformed, stamp_of, time_text};
+use super::parts::{Part, cells_of};
 use super::source::Table;
 use crate::TableError;
 
@@ -31,7 +33,7 @@ pub enum Value<'v> {
 
 /// How the values of a column become cells.
 #[derive(Clone, Copy)]
-enum Sort {
+pub(super) enum Sort {
     Boolean,
     Integer,
     Date,
@@ -45,14 +47,34 @@ enum Sort {
 const TOGETHER: usize = 8192;
 
 /// A Parquet file whose columns can be read each by itself.
-pub struct ByColumn<'t> {
+struct Columns<'t> {
     table: &'t Table<'t>,
     file: File,
+    names: Vec<String>,
+    sorts: Vec<Sort>,
+    rows: u64,
+}
+
+/// Where a column's cells are in one file of a table.
+enum Place {
+    Column(usize),
+    /// In the name of its folder.
+    Fixed(String),
+    Nowhere,
+}
+
+/// Parquet files whose columns can be read each by itself.
+pub struct ByColumn<'t> {
+    files: Vec<(Columns<'t>, Vec<Place>)>,
     /// The names of the columns.
     pub columns: Vec<String>,
-    sorts: Vec<Sort>,
-    /// Number of rows, as the file says.
+    /// Number of rows, as the files say.
     pub rows: u64,
+}
+
+/// How the values of these columns become cells; `None` where one of them is not plain.
+pub(super) fn sorts_of(fields: &[Arc<Type>]) -> Option<Vec<Sort>> {
+    fields.iter().map(|f| sort_of(f)).collect()
 }
 
 fn sort_of(field: &Type) -> Option<Sort> {
@@ -92,24 +114,64 @@ fn opened_again(file: &File) -> std::io::Result<File> {
 /// Opens a Parquet file for reading by column; `None` where it cannot be opened anew for each column, or where a column holds lists, tables or other things that are
 /// told row by row only.
 pub(super) fn open<'t>(table: &'t Table<'_>, file: File) -> Result<Option<ByColumn<'t>>, TableError> {
+    let Some(columns) = columns_of(table, file)? else { return Ok(None) };
+    let (names, rows) = (columns.names.clone(), columns.rows);
+    let places = (0..names.len()).map(Place::Column).collect();
+    Ok(Some(ByColumn { files: vec![(columns, places)], columns: names, rows }))
+}
+
+/// The same of a table in many files.
+pub(super) fn open_parts<'t>(parts: &'t [Part<'_>]) -> Result<Option<ByColumn<'t>>, TableError> {
+    let mut files = Vec::new();
+    for part in parts {
+        let Some(columns) = columns_of(&part.table, part.table.file()?)? else { return Ok(None) };
+        files.push((columns, cells_of(&part.path)));
+    }
+    let in_files = files.iter().flat_map(|(columns, _)| columns.names.iter());
+    let in_names = files.iter().flat_map(|(_, cells)| cells.iter().map(|(column, _)| column));
+    let columns: IndexSet<String> = in_files.chain(in_names).cloned().collect();
+    let rows = files.iter().map(|(columns, _)| columns.rows).sum();
+    let place = |file: &Columns<'_>, cells: &[(String, String)], name: &String| {
+        let fixed = cells.iter().find(|(column, _)| column == name).map(|(_, value)| Place::Fixed(value.clone()));
+        let there = || file.names.iter().position(|n| n == name).map(Place::Column);
+        fixed.or_else(there).unwrap_or(Place::Nowhere)
+    };
+    let files = files.into_iter().map(|(file, cells)| {
+        let places = columns.iter().map(|name| place(&file, &cells, name)).collect();
+        (file, places)
+    });
+    Ok(Some(ByColumn { files: files.collect(), columns: columns.into_iter().collect(), rows }))
+}
+
+fn columns_of<'t>(table: &'t Table<'_>, file: File) -> Result<Option<Columns<'t>>, TableError> {
     let kept = file.try_clone().map_err(|e| table.failed(e))?;
     guarded(table, || {
         let reader = SerializedFileReader::new(file).map_err(|e| malformed(table, e))?;
         let about = reader.metadata().file_metadata();
         let fields = about.schema_descr().root_schema().get_fields();
-        let columns = fields.iter().map(|f| f.name().to_string()).collect();
+        let names = fields.iter().map(|f| f.name().to_string()).collect();
         if opened_again(&kept).is_err() {
             return Ok(None);
         }
-        let Some(sorts) = fields.iter().map(|f: &Arc<Type>| sort_of(f)).collect::<Option<Vec<_>>>() else { return Ok(None) };
+        let Some(sorts) = sorts_of(fields) else { return Ok(None) };
         let rows = u64::try_from(about.num_rows()).unwrap_or(0);
-        Ok(Some(ByColumn { table, file: kept, columns, sorts, rows }))
+        Ok(Some(Columns { table, file: kept, names, sorts, rows }))
     })
 }
 
 impl ByColumn<'_> {
     /// Gives the cells of a column to `visit`, from the first row to the last. Columns may be read side by side.
     pub fn each(&self, column: usize, visit: &mut dyn FnMut(Value<'_>) -> Result<(), TableError>) -> Result<(), TableError> {
+        self.files.iter().try_for_each(|(file, places)| match places.get(column) {
+            Some(Place::Column(at)) => file.each(*at, visit),
+            Some(Place::Fixed(cell)) => (0..file.rows).try_for_each(|_| visit(Value::Text(cell.as_bytes()))),
+            Some(Place::Nowhere) | None => (0..file.rows).try_for_each(|_| visit(Value::Missing)),
+        })
+    }
+}
+
+impl Columns<'_> {
+    fn each(&self, column: usize, visit: &mut dyn FnMut(Value<'_>) -> Result<(), TableError>) -> Result<(), TableError> {
         let Some(sort) = self.sorts.get(column).copied() else { return Ok(()) };
         let again = opened_again(&self.file).map_err(|e| self.table.failed(e))?;
         guarded(self.table, || {

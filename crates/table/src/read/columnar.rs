@@ -12,6 +12,7 @@ use parquet::record::Field;
 use parquet::record::reader::RowIter;
 use parquet::schema::types::Type;
 
+use super::flat;
 use super::source::{Opened, Table};
 use crate::{Oddities, Row, Rows, TableError};
 
@@ -85,6 +86,10 @@ pub(super) fn stamp_of(field: &Type) -> Option<Stamp> {
 pub fn open<'t>(table: &'t Table<'_>, file: File) -> Result<Opened<'t>, TableError> {
     guarded(table, || {
         let reader = SerializedFileReader::new(file).map_err(|e| malformed(table, e))?;
+        let reader = match flat::open(table, reader)? {
+            Ok(opened) => return Ok(opened),
+            Err(reader) => reader,
+        };
         let schema = reader.metadata().file_metadata().schema_descr().root_schema();
         let columns = schema.get_fields().iter().map(|f| f.name().to_string()).collect();
         let stamps = schema.get_fields().iter().map(|f| stamp_of(f)).collect();

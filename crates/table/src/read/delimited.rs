@@ -4,6 +4,9 @@ use std::io::{Cursor, Read};
 
 use csv::{ByteRecord, Reader, ReaderBuilder, Terminator};
 
+use super::blanks;
+use super::dialect::Delimiter;
+use super::encoded::Decoded;
 use super::lines::{Lines, Next};
 use super::source::{Opened, Table};
 use super::watched::Watched;
@@ -18,6 +21,7 @@ struct Delimited<'t> {
     table: &'t Table<'t>,
     source: Source<'t>,
     delimiter: u8,
+    quote: Option<u8>,
     /// A first line that is data.
     first: Option<Row>,
     width: usize,
@@ -34,9 +38,11 @@ enum Source<'t> {
     Neither,
 }
 
-fn reader_of<R: Read>(delimiter: u8, stream: R) -> Reader<R> {
+fn reader_of<R: Read>(delimiter: u8, quote: Option<u8>, stream: R) -> Reader<R> {
     ReaderBuilder::new()
         .delimiter(delimiter)
+        .quoting(quote.is_some())
+        .quote(quote.unwrap_or(b'"'))
         .has_headers(false)
         .flexible(true)
         .terminator(Terminator::CRLF)
@@ -45,12 +51,12 @@ fn reader_of<R: Read>(delimiter: u8, stream: R) -> Reader<R> {
 }
 
 /// The byte that parts the fields of the first line: the most frequent one outside quotes.
-fn delimiter_of(start: &[u8]) -> u8 {
+fn delimiter_of(start: &[u8], quote: Option<u8>) -> u8 {
     let mut quoted = false;
     let mut counts = [(b',', 0), (b';', 0), (b'\t', 0), (b'|', 0)];
     for byte in start {
         match byte {
-            b'"' => quoted = !quoted,
+            _ if Some(*byte) == quote => quoted = !quoted,
             b'\n' if !quoted => break,
             _ if quoted => {}
             _ => counts.iter_mut().filter(|(d, _)| d == byte).for_each(|(_, n)| *n += 1),
@@ -62,7 +68,7 @@ fn delimiter_of(start: &[u8]) -> u8 {
 
 /// Whether a first line names columns: none of its fields is a number or a date, and none is empty but for
 /// the first, which tables with an index leave so.
-fn is_header(row: &Row) -> bool {
+pub(super) fn is_header(row: &Row) -> bool {
     let names = |field: &[u8]| matches!(kind_of(field), Kind::Text | Kind::Boolean);
     (0..row.len()).all(|i| names(row.cell(i)) || (i == 0 && row.cell(i).is_empty() && row.len() > 1))
 }
@@ -78,26 +84,24 @@ fn names_of(header: &Row) -> Vec<String> {
     names
 }
 
-struct Begun<'t> {
-    stream: Box<dyn Read + Send + 't>,
-    delimiter: u8,
-    byte_order_mark: bool,
+/// The columns that a table has by its first row, and whether that row names them.
+pub(super) fn columns_by(first: Option<&Row>, said: Option<bool>) -> (Vec<String>, bool) {
+    match first {
+        None => (Vec::new(), false),
+        Some(row) if said.unwrap_or_else(|| is_header(row)) => (names_of(row), true),
+        Some(row) => ((1..=row.len()).map(|n| format!("column {n}")).collect(), false),
+    }
 }
 
-/// Reads the beginning: the byte-order mark is left out, the delimiter told.
-fn begin<'t>(table: &Table<'_>, mut stream: Box<dyn Read + Send + 't>, delimiter: Option<u8>) -> Result<Begun<'t>, TableError> {
+/// A stream, and what parts its fields.
+type Begun<'t> = (Box<dyn Read + Send + 't>, u8);
+
+/// Reads the beginning: it tells the delimiter.
+fn begin<'t>(table: &Table<'_>, mut stream: Box<dyn Read + Send + 't>) -> Result<Begun<'t>, TableError> {
     let mut start = Vec::with_capacity(START);
     (&mut stream).take(START as u64).read_to_end(&mut start).map_err(|e| table.failed(e))?;
-    if start.starts_with(b"\xFF\xFE") || start.starts_with(b"\xFE\xFF") {
-        let what = "this is UTF-16 text; tables are read as UTF-8".to_string();
-        return Err(TableError::Malformed { name: table.name.clone(), line: None, what });
-    }
-    let byte_order_mark = start.starts_with(b"\xEF\xBB\xBF");
-    if byte_order_mark {
-        start.drain(..3);
-    }
-    let delimiter = delimiter.unwrap_or_else(|| delimiter_of(&start));
-    Ok(Begun { stream: Box::new(Cursor::new(start).chain(stream)), delimiter, byte_order_mark })
+    let delimiter = delimiter_of(&start, table.dialect().quote());
+    Ok((Box::new(Cursor::new(start).chain(stream)), delimiter))
 }
 
 fn malformed(table: &Table<'_>, error: csv::Error) -> TableError {
@@ -109,25 +113,20 @@ fn malformed(table: &Table<'_>, error: csv::Error) -> TableError {
 }
 
 /// Opens a table of fields with a delimiter between; told by the first line when not given.
-pub fn open<'t>(table: &'t Table<'_>, stream: Box<dyn Read + Send + 't>, delimiter: Option<u8>) -> Result<Opened<'t>, TableError> {
-    let begun = begin(table, stream, delimiter)?;
-    let mut rows = Delimited {
-        table,
-        source: Source::Plain(Lines::new(begun.stream, begun.delimiter)),
-        delimiter: begun.delimiter,
-        first: None,
-        width: 0,
-        line: 0,
-        oddities: Oddities { byte_order_mark: begun.byte_order_mark, ..Oddities::default() },
+pub fn open<'t>(table: &'t Table<'_>, text: Decoded<'t>, delimiter: Option<Delimiter>) -> Result<Opened<'t>, TableError> {
+    let encoding = text.encoding.map(|e| e.name().to_string());
+    let oddities = Oddities { byte_order_mark: text.byte_order_mark, encoding, ..Oddities::default() };
+    let (stream, delimiter) = match delimiter {
+        Some(Delimiter::Blanks) => return blanks::open(table, text.stream, oddities),
+        Some(Delimiter::Byte(delimiter)) => (text.stream, delimiter),
+        None => begin(table, text.stream)?,
     };
+    let quote = table.dialect().quote();
+    let source = Source::Plain(Lines::new(stream, delimiter, quote));
+    let mut rows = Delimited { table, source, delimiter, quote, first: None, width: 0, line: 0, oddities };
     let mut first = Row::default();
     let some = rows.read(&mut first)?;
-    let header = some && is_header(&first);
-    let columns: Vec<String> = match (some, header) {
-        (false, _) => Vec::new(),
-        (true, true) => names_of(&first),
-        (true, false) => (1..=first.len()).map(|n| format!("column {n}")).collect(),
-    };
+    let (columns, header) = columns_by(some.then_some(&first), table.dialect().header);
     rows.oddities.no_header = some && !header;
     rows.first = (some && !header).then_some(first);
     rows.width = columns.len();
@@ -145,14 +144,14 @@ impl Delimited<'_> {
             if let Source::Plain(lines) = std::mem::replace(&mut self.source, Source::Neither) {
                 let before = lines.number;
                 let (watched, stream) = Watched::over(lines.rest());
-                let reader = reader_of(self.delimiter, Box::new(stream) as Box<dyn Read + Send>);
+                let reader = reader_of(self.delimiter, self.quote, Box::new(stream) as Box<dyn Read + Send>);
                 self.source = Source::General(before, watched, Box::new(reader), ByteRecord::new());
             }
         }
         let Source::General(before, watched, reader, record) = &mut self.source else { return Ok(false) };
         if !reader.read_byte_record(record).map_err(|e| malformed(self.table, e))? {
             // A last record that is still quoted at the end has swallowed what follows its first line.
-            if watched.ends_quoted(self.delimiter) {
+            if self.quote.is_some_and(|quote| watched.ends_quoted(self.delimiter, quote)) {
                 let what = "a quotation mark in the record that begins here is never closed".to_string();
                 return Err(TableError::Malformed { name: self.table.name.clone(), line: Some(self.line), what });
             }
@@ -186,16 +185,16 @@ impl Rows for Delimited<'_> {
 /// Counts rows: lines, as long as nothing is quoted; else as the reader does.
 pub fn count<'t>(
     table: &Table<'_>,
-    stream: impl Fn() -> Result<Box<dyn Read + Send + 't>, TableError>,
-    delimiter: Option<u8>,
+    text: impl Fn() -> Result<Decoded<'t>, TableError>,
+    delimiter: Option<Delimiter>,
 ) -> Result<u64, TableError> {
-    if let Some(lines) = count_lines(stream()?).map_err(|e| table.failed(e))? {
+    if let Some(lines) = count_lines(text()?.stream, table.dialect().quote()).map_err(|e| table.failed(e))? {
         // The first record tells whether it is one of the rows.
-        let opened = open(table, stream()?, delimiter)?;
+        let opened = open(table, text()?, delimiter)?;
         let header = !opened.columns.is_empty() && !opened.rows.oddities().no_header;
         return Ok(lines - u64::from(header));
     }
-    let mut opened = open(table, stream()?, delimiter)?;
+    let mut opened = open(table, text()?, delimiter)?;
     let mut row = Row::default();
     let mut rows = 0;
     while opened.rows.next(&mut row)? {
@@ -205,7 +204,7 @@ pub fn count<'t>(
 }
 
 /// Number of lines that are not empty; `None` as soon as something is quoted or ends in an odd way.
-fn count_lines(mut stream: Box<dyn Read + Send + '_>) -> std::io::Result<Option<u64>> {
+fn count_lines(mut stream: Box<dyn Read + Send + '_>, quote: Option<u8>) -> std::io::Result<Option<u64>> {
     let mut buffer = vec![0; 1 << 17];
     let (mut lines, mut last) = (0u64, b'\n');
     loop {
@@ -217,7 +216,7 @@ fn count_lines(mut stream: Box<dyn Read + Send + '_>) -> std::io::Result<Option<
         };
         let bytes = &buffer[..read];
         // A lone carriage return ends a line too, for the reader: let it count then.
-        if memchr::memchr2(b'"', b'\r', bytes).is_some() {
+        if memchr::memchr2(quote.unwrap_or(b'\r'), b'\r', bytes).is_some() {
             return Ok(None);
         }
         for at in memchr::memchr_iter(b'\n', bytes) {

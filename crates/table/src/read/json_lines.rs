@@ -7,6 +7,7 @@ use std::io::{BufRead, BufReader, Read};
 use indexmap::IndexMap;
 use serde_json::value::RawValue;
 
+use super::encoded::Decoded;
 use super::source::{Opened, Table};
 use crate::kind::{Kind, kind_of};
 use crate::{Oddities, Row, Rows, TableError};
@@ -18,6 +19,7 @@ struct JsonLines<'t> {
     lines: Lines<'t>,
     places: HashMap<String, usize>,
     cells: Vec<Vec<u8>>,
+    encoding: Option<String>,
 }
 
 struct Lines<'t> {
@@ -39,9 +41,6 @@ impl<'t> Lines<'t> {
                 return Ok(None);
             }
             self.number += 1;
-            if self.number == 1 && self.buffer.starts_with(b"\xEF\xBB\xBF") {
-                self.buffer.drain(..3);
-            }
             if !self.buffer.trim_ascii().is_empty() {
                 return Ok(Some(self.buffer.trim_ascii()));
             }
@@ -79,10 +78,12 @@ pub fn columns<'t>(table: &'t Table<'_>, stream: Box<dyn Read + Send + 't>) -> R
 }
 
 /// Opens a table of JSON Lines whose columns are known.
-pub fn open<'t>(table: &'t Table<'_>, stream: Box<dyn Read + Send + 't>, columns: Vec<String>) -> Result<Opened<'t>, TableError> {
+pub fn open<'t>(table: &'t Table<'_>, text: Decoded<'t>, columns: Vec<String>) -> Result<Opened<'t>, TableError> {
     let places = columns.iter().enumerate().map(|(i, n)| (n.clone(), i)).collect();
     let cells = vec![Vec::new(); columns.len()];
-    Ok(Opened { rows: Box::new(JsonLines { table, lines: Lines::new(stream), places, cells }), columns })
+    let encoding = text.encoding.map(|e| e.name().to_string());
+    let lines = Lines::new(text.stream);
+    Ok(Opened { rows: Box::new(JsonLines { table, lines, places, cells, encoding }), columns })
 }
 
 /// Counts lines that are not blank.
@@ -155,6 +156,6 @@ impl Rows for JsonLines<'_> {
     }
 
     fn oddities(&self) -> Oddities {
-        Oddities::default()
+        Oddities { encoding: self.encoding.clone(), ..Oddities::default() }
     }
 }

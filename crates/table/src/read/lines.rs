@@ -12,6 +12,7 @@ const BLOCK: usize = 256 << 10;
 pub struct Lines<'t> {
     stream: Box<dyn Read + Send + 't>,
     delimiter: u8,
+    quote: Option<u8>,
     buffer: Vec<u8>,
     at: usize,
     /// Lines given so far, blank ones too.
@@ -30,15 +31,15 @@ pub enum Next {
 }
 
 /// Whether lines of these bytes can be parted by themselves.
-fn is_plain(bytes: &[u8]) -> bool {
+fn is_plain(bytes: &[u8], quote: Option<u8>) -> bool {
     let ends_line = |at: usize| bytes.get(at + 1) == Some(&b'\n');
-    memchr::memchr(b'"', bytes).is_none() && memchr::memchr_iter(b'\r', bytes).all(ends_line)
+    quote.is_none_or(|quote| memchr::memchr(quote, bytes).is_none()) && memchr::memchr_iter(b'\r', bytes).all(ends_line)
 }
 
 impl<'t> Lines<'t> {
     /// Lines of a stream, from its beginning.
-    pub fn new(stream: Box<dyn Read + Send + 't>, delimiter: u8) -> Lines<'t> {
-        Lines { stream, delimiter, buffer: Vec::new(), at: 0, number: 0, ended: false }
+    pub fn new(stream: Box<dyn Read + Send + 't>, delimiter: u8, quote: Option<u8>) -> Lines<'t> {
+        Lines { stream, delimiter, quote, buffer: Vec::new(), at: 0, number: 0, ended: false }
     }
 
     /// Reads more; `false` when it is not plain.
@@ -49,7 +50,7 @@ impl<'t> Lines<'t> {
         let read = (&mut self.stream).take(BLOCK as u64).read_to_end(&mut self.buffer)?;
         self.ended = read < BLOCK;
         // Also the end of what was there: a line's end may be parted from what comes now.
-        Ok(is_plain(&self.buffer[before.saturating_sub(1)..]))
+        Ok(is_plain(&self.buffer[before.saturating_sub(1)..], self.quote))
     }
 
     /// Reads the next line that is not blank.

@@ -6,7 +6,11 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::by_column::{self, ByColumn};
-use super::{columnar, delimited, json_lines};
+use super::dialect::{Delimiter, Dialect};
+use super::encoded::{Decoded, decoded};
+use super::json_array::Elements;
+use super::parts::{self, Part};
+use super::{columnar, delimited, json_lines, nulls};
 use crate::{Rows, TableError};
 use textum_base::fsio::IoError;
 
@@ -19,6 +23,8 @@ pub enum TableFormat {
     Tsv,
     /// A JSON object a line.
     JsonLines,
+    /// One JSON array of objects.
+    JsonArray,
     /// Apache Parquet.
     Parquet,
 }
@@ -36,22 +42,26 @@ pub enum Packing {
 
 /// The format that a file's name tells of; `None` when it is no table.
 pub fn format_of(path: &str) -> Option<(TableFormat, Packing)> {
-    let name = path.rsplit('/').next().unwrap_or(path).to_ascii_lowercase();
-    let (stem, packing) = if name.ends_with(".gz") {
-        (name.trim_end_matches(".gz"), Packing::Gzip)
-    } else if name.ends_with(".zst") {
-        (name.trim_end_matches(".zst"), Packing::Zstd)
-    } else {
-        (name.as_str(), Packing::None)
-    };
+    let (stem, packing) = parted(path);
     let format = match stem.rsplit_once('.')?.1 {
         "csv" => TableFormat::Csv,
         "tsv" | "tab" => TableFormat::Tsv,
         "jsonl" | "ndjson" => TableFormat::JsonLines,
+        "json" => TableFormat::JsonArray,
         "parquet" if packing == Packing::None => TableFormat::Parquet,
         _ => return None,
     };
     Some((format, packing))
+}
+
+/// A file's name without what tells how it is packed, and that.
+fn parted(path: &str) -> (String, Packing) {
+    let name = path.rsplit('/').next().unwrap_or(path).to_ascii_lowercase();
+    match (name.strip_suffix(".gz"), name.strip_suffix(".zst")) {
+        (Some(stem), _) => (stem.to_string(), Packing::Gzip),
+        (_, Some(stem)) => (stem.to_string(), Packing::Zstd),
+        _ => (name, Packing::None),
+    }
 }
 
 /// Where bytes are.
@@ -61,6 +71,8 @@ pub enum Origin<'s> {
     File(PathBuf),
     /// Somewhere else.
     Source(Arc<dyn Source + 's>),
+    /// In many files, which are read one after another.
+    Parts(Arc<[Part<'s>]>),
 }
 
 /// Where a table's bytes come from when it is no file.
@@ -117,6 +129,7 @@ pub struct Table<'s> {
     pub origin: Origin<'s>,
     format: TableFormat,
     packing: Packing,
+    dialect: Arc<Dialect>,
 }
 
 /// A table opened for reading: its columns, and its rows.
@@ -130,8 +143,17 @@ pub struct Opened<'t> {
 impl<'s> Table<'s> {
     /// A table of this name; `path` tells the format.
     pub fn new(name: &str, path: &str, origin: Origin<'s>) -> Result<Table<'s>, TableError> {
-        let (format, packing) = format_of(path).ok_or_else(|| TableError::NoTable { name: name.to_string() })?;
-        Ok(Table { name: name.to_string(), origin, format, packing })
+        Table::with(name, path, origin, &Dialect::default())
+    }
+
+    /// The same of a table of which it is said how it is written.
+    pub fn with(name: &str, path: &str, origin: Origin<'s>, dialect: &Dialect) -> Result<Table<'s>, TableError> {
+        let (_, packing) = parted(path);
+        let (format, packing) = match dialect.format {
+            Some(format) => (format, packing),
+            None => format_of(path).ok_or_else(|| TableError::NoTable { name: name.to_string() })?,
+        };
+        Ok(Table { name: name.to_string(), origin, format, packing, dialect: Arc::new(dialect.clone()) })
     }
 
     /// About how many bytes it has, unpacked; for choosing a way of working.
@@ -139,6 +161,7 @@ impl<'s> Table<'s> {
         let size = match &self.origin {
             Origin::File(path) => std::fs::metadata(path).map_or(0, |m| m.len()),
             Origin::Source(source) => source.size(),
+            Origin::Parts(parts) => return parts.iter().map(|part| part.table.size_hint()).sum(),
         };
         if self.packing == Packing::None && self.format != TableFormat::Parquet { size } else { size.saturating_mul(6) }
     }
@@ -153,6 +176,11 @@ impl<'s> Table<'s> {
         self.packing
     }
 
+    /// How it is written, as far as that was said.
+    pub(crate) fn dialect(&self) -> &Dialect {
+        &self.dialect
+    }
+
     /// A table of the same name and format, whose bytes are elsewhere.
     pub(crate) fn elsewhere(&self, origin: Origin<'s>) -> Table<'s> {
         Table { origin, ..self.clone() }
@@ -163,6 +191,7 @@ impl<'s> Table<'s> {
         let plain: Box<dyn Read + Send> = match &self.origin {
             Origin::File(path) => Box::new(Patient(File::open(path).map_err(IoError::of("open", path))?)),
             Origin::Source(source) => Box::new(Patient(Marked(source.stream().map_err(TableError::Source)?))),
+            Origin::Parts(_) => return Err(TableError::NoTable { name: self.name.clone() }),
         };
         Ok(match self.packing {
             Packing::None => plain,
@@ -175,36 +204,61 @@ impl<'s> Table<'s> {
     pub(crate) fn failed(&self, error: std::io::Error) -> TableError {
         let path = match &self.origin {
             Origin::File(path) => path.clone(),
-            Origin::Source(_) => PathBuf::from(&self.name),
+            Origin::Source(_) | Origin::Parts(_) => PathBuf::from(&self.name),
         };
         match error.downcast::<OfSource>() {
             Ok(OfSource(error)) => TableError::Source(error),
+            // What is not as its format demands is no fault of the disk.
+            Err(error) if error.kind() == std::io::ErrorKind::InvalidData && error.get_ref().is_some() => {
+                TableError::Malformed { name: self.name.clone(), line: None, what: error.to_string() }
+            }
             Err(error) => IoError { action: "read", path, source: error }.into(),
         }
     }
 
+    /// Its text in UTF-8.
+    fn text(&self) -> Result<Decoded<'_>, TableError> {
+        let mut found = decoded(self.stream()?, self.dialect.encoding).map_err(|e| self.failed(e))?;
+        if self.format == TableFormat::JsonArray {
+            found.stream = Box::new(Elements::of(found.stream));
+        }
+        Ok(found)
+    }
+
+    /// What parts the fields of a line, if that is known.
+    fn delimiter(&self) -> Option<Delimiter> {
+        self.dialect.delimiter.or((self.format == TableFormat::Tsv).then_some(Delimiter::Byte(b'\t')))
+    }
+
     /// Opens it for reading from its first row on.
     pub fn open(&self) -> Result<Opened<'_>, TableError> {
-        match self.format {
-            TableFormat::Csv => delimited::open(self, self.stream()?, None),
-            TableFormat::Tsv => delimited::open(self, self.stream()?, Some(b'\t')),
-            TableFormat::JsonLines => {
+        let opened = match (&self.origin, self.format) {
+            (Origin::Parts(parts), _) => return parts::open(parts),
+            (_, TableFormat::Csv | TableFormat::Tsv) => delimited::open(self, self.text()?, self.delimiter()),
+            (_, TableFormat::JsonLines | TableFormat::JsonArray) => {
                 // Which columns there are is known once every line has been seen.
-                let columns = json_lines::columns(self, self.stream()?)?;
-                json_lines::open(self, self.stream()?, columns)
+                let columns = json_lines::columns(self, self.text()?.stream)?;
+                json_lines::open(self, self.text()?, columns)
             }
-            TableFormat::Parquet => columnar::open(self, self.file()?),
-        }
+            (_, TableFormat::Parquet) => columnar::open(self, self.file()?),
+        }?;
+        Ok(nulls::without(opened, &self.dialect.null))
     }
 
     /// Opens it for reading column by column; `None` where that cannot be.
     pub fn by_column(&self) -> Result<Option<ByColumn<'_>>, TableError> {
-        if self.format == TableFormat::Parquet { by_column::open(self, self.file()?) } else { Ok(None) }
+        match (&self.origin, self.format) {
+            _ if !self.dialect.null.is_empty() => Ok(None),
+            (Origin::Parts(parts), TableFormat::Parquet) => by_column::open_parts(parts),
+            (_, TableFormat::Parquet) => by_column::open(self, self.file()?),
+            _ => Ok(None),
+        }
     }
 
     /// Its bytes as a file, for a format that is read from its end.
     pub(crate) fn file(&self) -> Result<File, TableError> {
         match &self.origin {
+            Origin::Parts(_) => Err(TableError::NoTable { name: self.name.clone() }),
             Origin::File(path) => Ok(File::open(path).map_err(IoError::of("open", path))?),
             Origin::Source(source) => {
                 let folder = source.scratch();
@@ -223,13 +277,11 @@ impl<'s> Table<'s> {
 
     /// Number of rows, without looking at cells more than must be.
     pub fn count_rows(&self) -> Result<u64, TableError> {
-        match self.format {
-            TableFormat::Csv | TableFormat::Tsv => {
-                let delimiter = (self.format == TableFormat::Tsv).then_some(b'\t');
-                delimited::count(self, || self.stream(), delimiter)
-            }
-            TableFormat::JsonLines => json_lines::count(self, self.stream()?),
-            TableFormat::Parquet => columnar::count(self, self.file()?),
+        match (&self.origin, self.format) {
+            (Origin::Parts(parts), _) => parts.iter().map(|part| part.table.count_rows()).sum(),
+            (_, TableFormat::Csv | TableFormat::Tsv) => delimited::count(self, || self.text(), self.delimiter()),
+            (_, TableFormat::JsonLines | TableFormat::JsonArray) => json_lines::count(self, self.text()?.stream),
+            (_, TableFormat::Parquet) => columnar::count(self, self.file()?),
         }
     }
 }

@@ -51,15 +51,15 @@ impl Watched {
     }
 
     /// Whether the record that ended the stream ended within quotation marks.
-    pub fn ends_quoted(&self, delimiter: u8) -> bool {
+    pub fn ends_quoted(&self, delimiter: u8, quote: u8) -> bool {
         let kept = self.kept();
         let (mut quoted, mut field_begins) = (false, true);
         let mut bytes = kept.bytes[kept.gone..].iter().copied().peekable();
         while let Some(byte) = bytes.next() {
             match byte {
-                b'"' if quoted && bytes.peek() == Some(&b'"') => drop(bytes.next()),
-                b'"' if quoted => quoted = false,
-                b'"' if field_begins => quoted = true,
+                byte if byte == quote && quoted && bytes.peek() == Some(&quote) => drop(bytes.next()),
+                byte if byte == quote && quoted => quoted = false,
+                byte if byte == quote && field_begins => quoted = true,
                 _ => {}
             }
             field_begins = !quoted && (byte == delimiter || matches!(byte, b'\n' | b'\r'));

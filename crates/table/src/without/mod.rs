@@ -32,6 +32,14 @@ pub enum WithoutError {
     /// The condition names a column that the table does not have.
     #[error("{0}")]
     Filter(FilterError),
+    /// Rows cannot be taken out of a table that is written like this one.
+    #[error("{name} cannot be written without some rows: {what}")]
+    Form {
+        /// The table.
+        name: String,
+        /// How it is written.
+        what: &'static str,
+    },
     /// What was written does not read back as it must.
     #[error("{name} cannot be written without those rows: what was written does not read back as the rest of it")]
     NotTheSame {
@@ -58,6 +66,16 @@ impl Going {
     /// Looks for them.
     pub fn find(table: &Table<'_>, condition: &Condition<Named>) -> Result<Going, WithoutError> {
         let mut opened = table.open()?;
+        let in_units = opened.rows.oddities().encoding.is_some_and(|e| e.starts_with("UTF-16"));
+        let what = match (&table.origin, table.format()) {
+            (Origin::Parts(_), _) => Some("it is a folder of many files"),
+            (_, TableFormat::JsonArray) => Some("it is one JSON array; a JSON object a line is what can be"),
+            _ if in_units || !table.dialect().is_plain() => Some("its text is UTF-16"),
+            _ => None,
+        };
+        if let Some(what) = what {
+            return Err(WithoutError::Form { name: table.name.clone(), what });
+        }
         let condition = condition.for_columns(&opened.columns).map_err(WithoutError::Filter)?;
         let mut found = Going { condition, rows: Vec::new(), lines: Vec::new(), parted: Parted::default() };
         let (mut row, mut at, mut open) = (Row::default(), 0, None);

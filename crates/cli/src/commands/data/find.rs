@@ -60,6 +60,7 @@ pub fn run(global: &Global, args: &FindArgs, ui: &Ui) -> Result<u8, Failure> {
             why: Some(why),
             columns: Vec::new(),
             examples: Vec::new(),
+            files: Vec::new(),
         };
         let looked =
             find_data(&project, text, &here(global)).and_then(|side| find_rows(&project, &side, &condition, args.examples));

@@ -27,7 +27,7 @@ pub struct Told<'a> {
 pub fn is_same(found: &Difference) -> bool {
     match found {
         Difference::Same => true,
-        Difference::Table(diff) => diff.is_same(),
+        Difference::Table { rows: diff, .. } => diff.is_same(),
         Difference::Folder(diff) => diff.files.is_empty(),
         Difference::File => false,
     }
@@ -91,7 +91,7 @@ pub fn text(told: &Told<'_>, style: &Style) -> String {
             style.dim("no table by its name: only whole files are compared")
         ),
         Difference::Folder(diff) => folder_text(&names, diff, told.most, style),
-        Difference::Table(diff) => table_text(&names, told, diff, style),
+        Difference::Table { rows, files } => table_text(&names, told, rows, style) + &files_text(files.as_ref(), told.most, style),
     }
 }
 
@@ -181,7 +181,8 @@ fn changed_text(diff: &RowsDiff, cells: usize, style: &Style) -> String {
     for example in &diff.examples_changed {
         for (at, cell) in example.cells.iter().take(cells).enumerate() {
             let first = at == 0;
-            let line = example.new_line.filter(|_| first).map_or(String::new(), |l| l.to_string());
+            let line = example.new_line.filter(|_| first);
+            let line = line.map_or(String::new(), |l| place(example.new_file.as_deref(), &l.to_string()));
             let key = if first { example.key.iter().map(|k| shown(k)).collect::<Vec<_>>().join(", ") } else { String::new() };
             rows.push(vec![
                 Cell::new(line, Look::Dim),
@@ -201,6 +202,11 @@ fn changed_text(diff: &RowsDiff, cells: usize, style: &Style) -> String {
     format!("\n  {}\n{}", style.dim(&title), table(&header, &rows, "  ", style))
 }
 
+/// A line, and the file that it is in, where there are several.
+fn place(file: Option<&str>, line: &str) -> String {
+    file.map_or(line.to_string(), |file| format!("{file} {line}"))
+}
+
 fn of_all(shown: usize, all: u64, what: &str) -> String {
     if shown as u64 == all { format!("the {what}") } else { format!("the first {shown} of {} {what}", text::count(all)) }
 }
@@ -210,6 +216,7 @@ fn only_in_one(title: &str, all: u64, examples: &[Example], look: Look, whole: b
         .iter()
         .map(|e| {
             let line = e.new_line.or(e.old_line).map_or(String::new(), |l| format!("line {l}"));
+            let line = place(e.new_file.as_deref().or(e.old_file.as_deref()), &line);
             let cells: Vec<String> = e.key.iter().map(|k| shown(k)).collect();
             let text = if whole { text::some(&cells, 8) } else { cells.join(", ") };
             vec![Cell::new(line, Look::Dim), Cell::new(text, look)]
@@ -234,6 +241,19 @@ fn folder_text(names: &str, diff: &FilesDiff, most: usize, style: &Style) -> Str
         text::bytes(diff.old.1),
         text::bytes(diff.new.1)
     ));
+    out.push_str(&file_rows(diff, most, style));
+    out
+}
+
+/// Which files of a table in a folder hold the change.
+fn files_text(files: Option<&FilesDiff>, most: usize, style: &Style) -> String {
+    let Some(diff) = files else { return String::new() };
+    let differ = text::count(diff.files.len() as u64);
+    let told = format!("{differ} of {} hold the difference", text::counted(diff.new.0, "file"));
+    format!("\n  {}{}", style.dim(&told), file_rows(diff, most, style))
+}
+
+fn file_rows(diff: &FilesDiff, most: usize, style: &Style) -> String {
     let kinds = [FileChangeKind::Changed, FileChangeKind::Moved, FileChangeKind::Added, FileChangeKind::Removed];
     let most = most.max(1).saturating_mul(2);
     let mut rows: Vec<Vec<Cell>> = Vec::new();
@@ -245,10 +265,7 @@ fn folder_text(names: &str, diff: &FilesDiff, most: usize, style: &Style) -> Str
             rows.push(vec!["".into(), Cell::new(more, Look::Dim)]);
         }
     }
-    if !rows.is_empty() {
-        out.push_str(&format!("\n{}", table(&[], &rows, "  ", style)));
-    }
-    out
+    if rows.is_empty() { String::new() } else { format!("\n{}", table(&[], &rows, "  ", style)) }
 }
 
 fn word(kind: FileChangeKind) -> (&'static str, Look) {
@@ -289,7 +306,7 @@ pub fn json(told: &Told<'_>) -> Value {
 fn rows(told: &Told<'_>) -> (Vec<&'static str>, Vec<Vec<Cell>>) {
     let number = |n: Option<u64>| n.map_or(String::new(), |n| n.to_string());
     match told.found {
-        Difference::Table(diff) => {
+        Difference::Table { rows: diff, .. } => {
             let mut rows: Vec<Vec<Cell>> = Vec::new();
             let mut add = |kind: &str, example: &Example, cell: (&str, &str, &str)| {
                 rows.push(vec![

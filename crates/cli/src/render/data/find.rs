@@ -101,8 +101,10 @@ fn examples(found: &FoundIn, style: &Style) -> String {
     let rows: Vec<Vec<Cell>> = found
         .examples
         .iter()
-        .map(|(line, cells)| {
-            let mut row = vec![Cell::new(line.to_string(), Look::Dim)];
+        .enumerate()
+        .map(|(at, (line, cells))| {
+            let place = found.files.get(at).map_or(line.to_string(), |file| format!("{file} {line}"));
+            let mut row = vec![Cell::new(place, Look::Dim)];
             row.extend(cells.iter().take(COLUMNS).map(|c| Cell::from(c.chars().take(28).collect::<String>())));
             row
         })
@@ -125,7 +127,11 @@ pub fn json(told: &Told<'_>) -> Value {
         .found
         .iter()
         .map(|f| {
-            let examples: Vec<Value> = f.examples.iter().map(|(line, cells)| json!({"line": line, "cells": cells})).collect();
+            let example = |(at, (line, cells)): (usize, &(u64, Vec<String>))| match f.files.get(at) {
+                Some(file) => json!({"file": file, "line": line, "cells": cells}),
+                None => json!({"line": line, "cells": cells}),
+            };
+            let examples: Vec<Value> = f.examples.iter().enumerate().map(example).collect();
             json!({
                 "name": f.name, "version": f.version, "rows": f.rows, "of": f.of, "why": f.why, "columns": f.columns,
                 "examples": examples,

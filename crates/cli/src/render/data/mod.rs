@@ -70,6 +70,9 @@ pub fn oddities(name: &str, found: &Oddities) -> Vec<String> {
             at.join(", ")
         ));
     }
+    if let Some(encoding) = &found.encoding {
+        lines.push(format!("{name} is {encoding}: it was read as such; `table = {{ encoding = \"…\" }}` says otherwise"));
+    }
     if found.byte_order_mark {
         lines.push(format!("{name} begins with a byte-order mark, which does not count"));
     }

@@ -159,7 +159,8 @@ impl Checker<'_, '_> {
             }
             let (about, key) = (data.about.clone(), data.key.clone());
             let from = data.from.as_deref().and_then(|text| self.published(name, text, hold));
-            found.push(DatasetDecl { name: name.clone(), path, about, key, from, hold });
+            let table = data.table.as_ref().map(|form| self.dialect(name, form)).unwrap_or_default();
+            found.push(DatasetDecl { name: name.clone(), path, about, key, from, hold, table });
         }
         found
     }

@@ -145,6 +145,27 @@ pub struct DataForm {
     pub from: Option<String>,
     /// How it is kept: "store" (unless said), or "reference": digests only, the bytes stay where they are.
     pub hold: Option<HoldForm>,
+    /// How its table is written, where that is not what the name and the first lines tell.
+    pub table: Option<TableForm>,
+}
+
+/// How a table is written. What is left out is told from the file.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TableForm {
+    /// "csv", "tsv", "jsonl", "json" (one array of objects) or "parquet", whatever the file's name says.
+    pub format: Option<String>,
+    /// What parts the fields of a line: one character, "tab", or "blanks" for any number of them.
+    pub delimiter: Option<String>,
+    /// Whether the first line names the columns.
+    pub header: Option<bool>,
+    /// Words for a missing cell, beside those that everybody knows.
+    #[serde(default)]
+    pub null: Vec<String>,
+    /// The mark around fields that hold a delimiter: one character, or "none".
+    pub quote: Option<String>,
+    /// The encoding of the text, such as "utf-16" or "latin-1".
+    pub encoding: Option<String>,
 }
 
 /// How a dataset is kept.

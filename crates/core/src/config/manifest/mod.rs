@@ -16,6 +16,7 @@ mod paths;
 mod rules;
 mod shape;
 mod substitute;
+mod tables;
 mod write;
 mod writers;
 
@@ -95,6 +96,8 @@ pub struct DatasetDecl {
     pub from: Option<String>,
     /// How it is kept.
     pub hold: StorageMode,
+    /// How its table is written, as far as the manifest says.
+    pub table: crate::table::Dialect,
 }
 
 /// What stages depend on beside their reads.

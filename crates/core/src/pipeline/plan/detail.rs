@@ -99,8 +99,11 @@ pub fn read_detail(project: &Project, reason: &Reason) -> Option<ReadDetail> {
 
 /// Rows of a table that differ from those of a stored one.
 fn rows_detail(project: &Project, path: &str, old: Digest, now: Content) -> Option<ReadDetail> {
-    crate::table::format_of(path)?;
     let decl = project.manifest.data.iter().find(|d| d.path == path);
+    let dialect = decl.map(|d| d.table.clone()).unwrap_or_default();
+    if dialect == Default::default() {
+        crate::table::format_of(path)?;
+    }
     let size = project.store.size_of(&old).ok()?;
     let side = |content: Content, file: Option<std::path::PathBuf>| DataRef {
         name: path.to_string(),
@@ -110,6 +113,7 @@ fn rows_detail(project: &Project, path: &str, old: Digest, now: Content) -> Opti
         content,
         file,
         key: decl.map(|d| d.key.clone()).unwrap_or_default(),
+        dialect: dialect.clone(),
     };
     let before = side(Content { digest: old, size, ..now.clone() }, None);
     let now = side(now, Some(project.scanner.root().join(path)));

@@ -26,7 +26,7 @@ pub const ROOMS: &[Room] = &[
     room("figure", "crates/figure/src", &["base"]),
     room("depot", "crates/depot/src", &["base", "store"]),
     room("registry", "crates/registry/src", &["base", "depot"]),
-    room("config", "crates/core/src/config", &["base", "expr", "depot", "registry"]),
+    room("config", "crates/core/src/config", &["base", "table", "expr", "depot", "registry"]),
     room("record", "crates/core/src/record", &["base", "store", "table", "registry", "config"]),
     room("event", "crates/core/src/event", &["base", "record"]),
     room("project", "crates/core/src/project", &["base", "store", "observe", "depot", "config", "record", "event"]),

@@ -18,6 +18,7 @@ use textum_core::maintain::upkeep::UpkeepError;
 use textum_core::maintain::verify::VerifyError;
 use textum_core::pipeline::adopt::AdoptError;
 use textum_core::pipeline::draft::DraftError;
+use textum_core::pipeline::examination::ExaminationError;
 use textum_core::pipeline::exec::ExecError;
 use textum_core::pipeline::plan::{PlanError, ReadError};
 use textum_core::project::depots::DepotsError;
@@ -31,6 +32,7 @@ use textum_core::registry::{KeyError, LogError};
 use textum_core::share::SyncError;
 use textum_core::store::StoreError;
 use textum_core::table::TableError;
+use textum_core::table::examine::ExamineError;
 use textum_core::table::filter::FilterError;
 use textum_core::table::without::WithoutError;
 
@@ -263,7 +265,7 @@ unwrapping!(TreeReceiptError { Io },
     TreeReceiptError::Malformed { .. } => wrong("bring it back with `git checkout -- textum.receipt.json`, or delete it: the next run writes it anew"),
 );
 unwrapping!(ReadError { Scan, Store });
-unwrapping!(PlanError { Mistakes, Read, Python, Ledger, Receipt, Document, Tree },
+unwrapping!(PlanError { Mistakes, Read, Python, Ledger, Receipt, Document, Tree, Data },
     PlanError::NoStage { .. } => absent("`textum plan` lists the stages"),
 );
 unwrapping!(EnvironmentError { Io, Receipt, Put },
@@ -390,6 +392,13 @@ unwrapping!(RebuildError { Trace, Exec, Environment, Put, Io, Store, Ledger, Rec
 );
 unwrapping!(UpkeepError { Io, Store, Ledger, Receipt, Tree, Name, Exec },
     UpkeepError::Damaged { .. } => damaged("`textum verify --repair` mends what can be mended; then run the command again"),
+);
+unwrapping!(ExaminationError { Data, Examine, Io },
+    ExaminationError::Reference(_) => wrong("name the path instead of the version"),
+);
+unwrapping!(ExamineError { Table },
+    ExamineError::Rule { source, .. } => |said: String| Failure::new(USAGE, said, source.help.as_str()),
+    ExamineError::NoTable { .. } => wrong("name a path, a dataset or a version that is there"),
 );
 unwrapping!(WithoutError { Table },
     WithoutError::Filter(_) => wrong("`textum data profile` shows the columns"),

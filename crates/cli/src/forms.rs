@@ -27,6 +27,8 @@ const FORMS: &[(&str, &[Format])] = &[
     ("data diff", TABLES),
     ("data find", TABLES),
     ("data erase", TEXT_JSON),
+    ("data examine", TABLES),
+    ("data propose", TEXT_JSON),
     ("data profile", &[Format::Text, Format::Json, Format::Csv, Format::Md, Format::Html]),
     ("runs", TABLES),
     ("show", TEXT_JSON),

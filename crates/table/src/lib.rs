@@ -4,6 +4,7 @@
 //!   packed with gzip or Zstandard.
 //! - [`row`], [`kind`], [`schema`]: a row's cells as bytes; what a cell is; columns beside each other.
 //! - [`compare`]: two tables row by row. [`filter`]: conditions on rows. [`profile`]: columns in figures.
+//! - [`examine`]: rules held against a table.
 //! - [`sorted`]: numbers in order beyond memory. [`mod@without`]: a table written without some of its rows.
 //!
 //! ```
@@ -27,6 +28,7 @@
 
 pub mod compare;
 pub mod decimal;
+pub mod examine;
 pub mod filter;
 pub mod kind;
 pub mod profile;
@@ -40,8 +42,8 @@ use std::path::PathBuf;
 
 pub use read::scratch;
 pub use read::{
-    ByColumn, Delimiter, Dialect, Opened, Origin, Packing, Part, Source, SourceError, Table, TableFormat, Value, encoding_of,
-    format_of, is_guarded as is_reading_guarded, looks_like_array,
+    ByColumn, Delimiter, Dialect, Opened, Origin, Packing, Part, Quote, Source, SourceError, Table, TableFormat, Value,
+    encoding_of, format_of, is_guarded as is_reading_guarded, looks_like_array,
 };
 pub use row::Row;
 

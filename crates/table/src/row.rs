@@ -46,6 +46,17 @@ impl Row {
         self.cells.push((from, line.len()));
     }
 
+    /// A hash of its cells.
+    pub(crate) fn hash(&self) -> u64 {
+        use std::hash::{BuildHasher, Hasher};
+        let mut hasher = foldhash::quality::FixedState::with_seed(0x7E47).build_hasher();
+        (0..self.len()).for_each(|at| {
+            hasher.write(self.cell(at));
+            hasher.write_u8(0xFF);
+        });
+        hasher.finish()
+    }
+
     /// All its bytes.
     pub(crate) fn bytes(&self) -> &[u8] {
         &self.bytes

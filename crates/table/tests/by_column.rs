@@ -158,7 +158,7 @@ fn a_profile_by_column_is_that_of_the_same_rows() {
     csv.write_record(&names).unwrap();
     (0..shifts.len()).for_each(|i| csv.write_record(columns.iter().map(|c| &c[i])).unwrap());
     csv.flush().unwrap();
-    let options = ProfileOptions { target: None, frequent: 6 };
+    let options = ProfileOptions { frequent: 6, ..ProfileOptions::default() };
     let of = |name: &str| profile(&at(&tiny, name), None, &options, tiny.root()).unwrap();
     let (parquet, csv) = (of("t.parquet"), of("t.csv"));
     assert_eq!(parquet.rows, csv.rows);
@@ -167,7 +167,7 @@ fn a_profile_by_column_is_that_of_the_same_rows() {
     }
     assert!(parquet.columns.iter().any(|c| c.distinct == 70_000), "so many that texts are known by their hash");
     // With a target rows are needed: the same figures again.
-    let related = ProfileOptions { target: Some("humidity".into()), frequent: 6 };
+    let related = ProfileOptions { target: Some("humidity".into()), frequent: 6, ..ProfileOptions::default() };
     let by_rows = profile(&table, None, &related, tiny.root()).unwrap();
     for (a, b) in by_rows.columns.iter().zip(&parquet.columns) {
         assert_eq!((&a.name, a.distinct, &a.numbers, &a.frequent), (&b.name, b.distinct, &b.numbers, &b.frequent));

@@ -4,7 +4,7 @@
 use proptest::prelude::*;
 use textum_table::compare::{CompareOptions, compare};
 use textum_table::profile::{ProfileOptions, profile};
-use textum_table::{Delimiter, Dialect, Origin, Row, Table, encoding_of};
+use textum_table::{Delimiter, Dialect, Origin, Quote, Row, Table, encoding_of};
 use textum_testkit::Tiny;
 
 fn folder<'t>(tiny: &Tiny, files: &[&str], dialect: &Dialect) -> Option<Table<'t>> {
@@ -107,11 +107,15 @@ fn what_is_said_of_a_table_holds_before_what_is_guessed() {
     let (columns, found) = open("looms.data", b"  1.5   ?  L01\n\n\t2  3\tL\"02\n", said);
     assert_eq!(columns, ["column 1", "column 2", "column 3"]);
     assert_eq!(found, [words("1.5 _ L01"), words("2 3 L\"02")]);
-    let said =
-        Dialect { delimiter: Some(Delimiter::Byte(b':')), header: Some(true), quote: Some(Some(b'\'')), ..Dialect::default() };
+    let said = Dialect {
+        delimiter: Some(Delimiter::Byte(b':')),
+        header: Some(true),
+        quote: Some(Quote::Byte(b'\'')),
+        ..Dialect::default()
+    };
     let (columns, found) = open("odd.csv", b"1:2\n'a:b''c':\"d\n", said);
     assert_eq!((columns, found), (words("1 2"), vec![vec!["a:b'c".to_string(), "\"d".into()]]));
-    let said = Dialect { quote: Some(None), ..Dialect::default() };
+    let said = Dialect { quote: Some(Quote::Nothing), ..Dialect::default() };
     let (_, found) = open("bare.csv", b"a,b\n\"x,y\"\n", said);
     assert_eq!(found, [["\"x", "y\""]]);
     let said = Dialect { encoding: encoding_of("shift_jis"), ..Dialect::default() };
@@ -143,7 +147,7 @@ proptest! {
             let options = CompareOptions { key, examples: 3, ..CompareOptions::default() };
             prop_assert!(compare(&whole, &parts, &options, tiny.root()).unwrap().is_same());
         }
-        let options = ProfileOptions { target: None, frequent: 3 };
+        let options = ProfileOptions { frequent: 3, ..ProfileOptions::default() };
         let of = |table: &Table<'_>| profile(table, None, &options, tiny.root()).unwrap();
         prop_assert_eq!(of(&parts).columns, of(&whole).columns);
     }

@@ -314,7 +314,7 @@ fn a_profile_has_the_figures_that_a_plain_count_finds() {
         t + &format!("{n},{},{}\n", ["Ahorn", "Birke"][usize::from(value(i) > 50.0)], value(i) * 2.0 + 1.0)
     });
     let numbers = table(&tiny, "t.csv", &text);
-    let asked = ProfileOptions { target: Some("y".into()), frequent: 3 };
+    let asked = ProfileOptions { target: Some("y".into()), frequent: 3, ..ProfileOptions::default() };
     let found = profile(&numbers, None, &asked, tiny.root()).unwrap();
     let mut plain: Vec<f64> = (0..5000).filter(|i| i % 50 != 0).map(value).collect();
     plain.sort_by(f64::total_cmp);
@@ -351,7 +351,9 @@ fn many_different_texts_are_counted_beyond_memory() {
     let tiny = Tiny::new();
     // More different texts than are kept by themselves: told from their hashes, read once more for the names.
     let text = (0..60_000).fold("word\n".to_string(), |t, i| t + &format!("w{}\n", if i % 10 == 0 { 7 } else { i }));
-    let found = profile(&table(&tiny, "w.csv", text), None, &ProfileOptions { target: None, frequent: 2 }, tiny.root()).unwrap();
+    let found =
+        profile(&table(&tiny, "w.csv", text), None, &ProfileOptions { frequent: 2, ..ProfileOptions::default() }, tiny.root())
+            .unwrap();
     assert_eq!(found.columns[0].distinct, 54_000);
     assert_eq!((found.columns[0].frequent[0].value.as_str(), found.columns[0].frequent[0].count), ("w7", 6_001));
 }
@@ -448,7 +450,7 @@ fn a_random_part_of_a_table_has_not_drifted_and_another_table_has() {
     let tiny = Tiny::new();
     let readings = |before: &str, now: &str| -> Vec<&'static str> {
         let (old, new) = (table(&tiny, "old.csv", before), table(&tiny, "new.csv", now));
-        let found = profile(&new, Some(&old), &ProfileOptions { target: None, frequent: 5 }, tiny.root()).unwrap();
+        let found = profile(&new, Some(&old), &ProfileOptions { frequent: 5, ..ProfileOptions::default() }, tiny.root()).unwrap();
         found.columns.iter().map(|c| c.drift.as_ref().unwrap().reading).collect()
     };
     for seed in 0..60 {

@@ -4,10 +4,12 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use clap::Args;
+use textum_core::config::manifest::Command;
 use textum_core::fsio;
 use textum_core::inspect::comparison::{Side, compare};
 use textum_core::inspect::curve::{Curve, curves, metrics_by_step};
 use textum_core::inspect::lineage::{find_target, trace};
+use textum_core::pipeline::examination::RULES;
 use textum_core::project::workspace::Project;
 use textum_core::record::receipt::{Content, ContentKind};
 use textum_core::store::parse_listing;
@@ -17,7 +19,7 @@ use super::{here, open, versions_by_content};
 use crate::args::{Format, Global};
 use crate::failure::{Failure, USAGE};
 use crate::render;
-use crate::render::report::Picture;
+use crate::render::report::{Picture, RuleLine};
 use crate::ui::Ui;
 
 /// Larger figures are named, not shown. In bytes.
@@ -103,6 +105,7 @@ pub fn run(global: &Global, args: &ReportArgs, ui: &Ui) -> Result<u8, Failure> {
         metrics: &metrics,
         curves: &drawn,
         pictures: if html { pictures(&project, own)? } else { Vec::new() },
+        rules: rules(&project, own)?,
         lineage: &lineage,
         versions: &versions,
         directions: &project.manifest.metrics,
@@ -131,6 +134,27 @@ fn metrics(project: &Project, own: &Side) -> Result<Vec<String>, Failure> {
     let mut known: Vec<(String, u64)> = metrics_by_step(&project.store, &own.run)?.into_iter().filter(|(_, n)| *n > 1).collect();
     known.sort_by_key(|(name, _)| !project.manifest.metrics.iter().any(|(n, _)| n == name));
     Ok(known.into_iter().take(MOST_CURVES).map(|(name, _)| name).collect())
+}
+
+/// The rules that stages of the run held tables against, out of what they wrote.
+fn rules(project: &Project, own: &Side) -> Result<Vec<RuleLine>, Failure> {
+    let mut found = Vec::new();
+    let examined = own.stages.iter().flatten().filter(|r| matches!(r.inputs.run, Command::Examine(_)));
+    for (stage, output) in examined.flat_map(|r| r.outputs().map(move |o| (&r.inputs.stage, o))) {
+        if output.content.kind != ContentKind::Folder || !project.store.contains(&output.content.digest)? {
+            continue;
+        }
+        let listing = project.store.read(&output.content.digest)?;
+        let items = parse_listing(&listing).unwrap_or_default();
+        let file = items.iter().find(|i| i.path == RULES && i.size <= LARGEST).and_then(|i| i.digest);
+        let Some(digest) = file.filter(|d| project.store.contains(d).unwrap_or(false)) else { continue };
+        let text = project.store.read(&digest)?;
+        for record in csv::Reader::from_reader(text.as_slice()).records().flatten() {
+            let cell = |at: usize| record.get(at).unwrap_or_default().to_string();
+            found.push(RuleLine { stage: stage.clone(), rule: cell(0), state: cell(1), told: cell(6) });
+        }
+    }
+    Ok(found)
 }
 
 /// The figures that the run's stages wrote.

@@ -251,6 +251,9 @@ pub fn profile(found: &Profile) -> String {
         "max",
         "mean",
         "deviation",
+        "skew",
+        "outliers",
+        "identifier",
         "from",
         "to",
         "most_frequent",
@@ -259,6 +262,7 @@ pub fn profile(found: &Profile) -> String {
         "ks",
         "ks_p",
         "variation",
+        "p",
         "drift",
     ]);
     for c in &found.columns {
@@ -279,6 +283,9 @@ pub fn profile(found: &Profile) -> String {
             figure(|n| n.max),
             figure(|n| n.mean),
             figure(|n| n.deviation),
+            or_empty(c.numbers.as_ref().and_then(|n| n.skew)),
+            or_empty(c.numbers.as_ref().map(|n| n.outliers)),
+            c.identifier.to_string(),
             or_empty(range.map(|(from, _)| from)),
             or_empty(range.map(|(_, to)| to)),
             or_empty(first.map(|f| &f.value)),
@@ -287,6 +294,7 @@ pub fn profile(found: &Profile) -> String {
             drift(|d| d.ks),
             drift(|d| d.ks_p),
             drift(|d| d.variation),
+            drift(|d| Some(d.p)),
             or_empty(c.drift.as_ref().map(|d| d.reading)),
         ]);
     }

@@ -30,6 +30,29 @@ pub struct Picture {
     pub bytes: Vec<u8>,
 }
 
+/// A rule that a stage held a table against.
+pub struct RuleLine {
+    /// The stage.
+    pub stage: String,
+    /// The rule.
+    pub rule: String,
+    /// `holds`, `broken`, `warned` or `unknown`.
+    pub state: String,
+    /// How far it holds.
+    pub told: String,
+}
+
+impl RuleLine {
+    /// Its state in a word for people.
+    fn word(&self) -> &str {
+        match self.state.as_str() {
+            "warned" => "warning",
+            "unknown" => "not judged",
+            other => other,
+        }
+    }
+}
+
 /// A metric, its value, and how it changed: words, and whether to the better.
 type Card = (String, Metric, Option<(String, Option<bool>)>);
 
@@ -53,6 +76,8 @@ pub struct Told<'t> {
     pub curves: &'t [Curve],
     /// Figures of its stages.
     pub pictures: Vec<Picture>,
+    /// Rules that tables were held against.
+    pub rules: Vec<RuleLine>,
     /// Where it comes from, as a tree.
     pub lineage: &'t str,
     /// The versions of datasets.
@@ -184,6 +209,11 @@ pub fn html(told: &Told<'_>) -> Result<String, Failure> {
         .iter()
         .map(|g| json!({"held": g.held, "after": g.after, "check": g.check, "values": gate_values(g).join(", ")}))
         .collect();
+    let rules: Vec<Value> = told
+        .rules
+        .iter()
+        .map(|r| json!({"stage": r.stage, "rule": r.rule, "state": r.word(), "good": r.state == "holds", "told": r.told}))
+        .collect();
     let better = |name: &String| match told.directions.iter().find(|(n, _)| n == name) {
         Some((_, Better::Higher)) => "higher is better",
         Some((_, Better::Lower)) => "lower is better",
@@ -209,7 +239,7 @@ pub fn html(told: &Told<'_>) -> Result<String, Failure> {
             "project": told.project, "run": run.run, "short": short(&run.run), "label": told.label, "state": told.state(),
             "took": text::seconds(run.seconds), "reason": run.reason, "headline": comparison.as_ref().map(headline),
             "began": text::moment(&run.started), "by": run.by, "commit": commit, "receipt": told.receipt.short(), "notes": told.notes,
-            "cards": cards(told), "gates": gates, "against": told.sides.first().map(|s| s.run.run.as_str()), "same": told.comparison.map(same),
+            "cards": cards(told), "gates": gates, "rules": rules, "against": told.sides.first().map(|s| s.run.run.as_str()), "same": told.comparison.map(same),
             "columns": told.sides.iter().map(|s| short(&s.run.run)).collect::<Vec<_>>(), "sections": sections(told, comparison.as_ref()), "code": code(told),
             "curves": curves, "figures": pictures, "metrics": metrics, "inputs": inputs, "stages": stages(own), "lineage": told.lineage,
         })))
@@ -247,7 +277,11 @@ pub fn markdown(told: &Told<'_>) -> String {
         let word = if gate.held { "holds" } else { "**does not hold**" };
         out.push_str(&format!("- gate after {} {word}: `{}` ({})\n", gate.after, gate.check, gate_values(gate).join(", ")));
     }
-    if !run.gates.is_empty() {
+    for rule in told.rules.iter().filter(|r| r.state != "holds") {
+        let (stage, told) = (escape::markdown(&rule.stage), escape::markdown(&rule.told));
+        out.push_str(&format!("- {stage}: {}: `{}`: {told}\n", rule.word(), rule.rule.replace('`', "'")));
+    }
+    if !run.gates.is_empty() || told.rules.iter().any(|r| r.state != "holds") {
         out.push('\n');
     }
     if let Some(comparison) = told.told_compare() {

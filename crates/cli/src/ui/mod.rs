@@ -35,7 +35,8 @@ pub struct Ui {
     /// Columns of the terminal.
     pub width: usize,
     quiet: bool,
-    verbose: bool,
+    /// Whether more is to be said.
+    pub verbose: bool,
     err_terminal: bool,
     out_terminal: bool,
     /// Why a result could not be printed, if it could not.

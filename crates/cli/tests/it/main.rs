@@ -15,6 +15,7 @@ mod ending;
 mod erasing;
 mod every_form;
 mod exact;
+mod examining;
 mod exported;
 mod fetching;
 mod folders;

@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use super::DataError;
 use super::stored_table::StoredTable;
+use super::table_at::{dialect_at, of_files};
 use super::version::{Version, split_name, version_of, version_with, versions};
 use crate::config::manifest::nearest;
 use crate::fsio::IoError;
@@ -14,7 +15,7 @@ use crate::project::fingerprint::walk;
 use crate::project::workspace::Project;
 use crate::record::receipt::{Content, ContentKind, StorageMode};
 use crate::store::{Digest, Item, ItemKind, hash_file, items_of_listing};
-use crate::table::{Dialect, Origin, Table, TableFormat, format_of, looks_like_array};
+use crate::table::{Dialect, Origin, Table, format_of, looks_like_array};
 
 /// Something that can be compared, read as a table or summed up.
 #[derive(Clone, Debug)]
@@ -183,7 +184,7 @@ impl DataRef {
             self.check_on_disk()?;
             return self.of_parts(project)?.ok_or_else(|| DataError::Folder(self.name.clone()));
         }
-        Ok(Table::with(&self.name, &self.path, self.origin(project)?, &self.dialect_at(&self.path))?)
+        Ok(Table::with(&self.name, &self.path, self.origin(project)?, &dialect_at(&self.dialect, &self.path))?)
     }
 
     fn origin<'p>(&self, project: &'p Project) -> Result<Origin<'p>, DataError> {
@@ -194,15 +195,6 @@ impl DataRef {
             }
             None => Origin::Source(Arc::new(StoredTable { store: &project.store, digest: self.content.digest })),
         })
-    }
-
-    /// A table whose name tells no format is one of fields, once it is declared to be a table.
-    fn dialect_at(&self, path: &str) -> Dialect {
-        let mut dialect = self.dialect.clone();
-        if dialect != Dialect::default() && dialect.format.is_none() && format_of(path).is_none() {
-            dialect.format = Some(TableFormat::Csv);
-        }
-        dialect
     }
 
     /// The files of a folder as one table, if they make one.
@@ -218,8 +210,7 @@ impl DataRef {
             };
             files.push((path, origin));
         }
-        let some = files.first().map(|(path, _)| path.clone()).unwrap_or_default();
-        let found = Table::of_parts(&self.name, files, &self.dialect_at(&some));
+        let found = of_files(&self.name, files, &self.dialect);
         // Any document may be written in JSON.
         Ok(found.filter(|table| table.is_whole_document().is_none_or(|start| looks_like_array(&start))))
     }
@@ -229,7 +220,7 @@ impl DataRef {
         if self.is_folder() {
             return Ok(self.of_parts(project)?.is_some());
         }
-        if self.dialect_at(&self.path).format.is_none() && format_of(&self.path).is_none() {
+        if dialect_at(&self.dialect, &self.path).format.is_none() && format_of(&self.path).is_none() {
             return Ok(false);
         }
         let table = self.table(project)?;

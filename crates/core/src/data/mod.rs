@@ -16,6 +16,7 @@ mod record;
 mod search;
 mod status;
 mod stored_table;
+mod table_at;
 mod version;
 
 pub use data_ref::{DataRef, find_data};
@@ -26,4 +27,5 @@ pub use files::{FileChange, FileChangeKind, FilesDiff, compare_files};
 pub use record::{Recording, none_is_erased, note_version, record_datasets, recorded_anew};
 pub use search::{FoundIn, find_rows};
 pub use status::{DatasetState, DatasetStatus, status_of};
+pub use table_at::{table_in_store, table_in_tree};
 pub use version::{Version, split_name, version_of, version_with, versions};

@@ -99,7 +99,8 @@ fn values(condition: &Condition<Named>) -> Vec<String> {
     for test in condition.0.tests() {
         match test {
             Test::Compare(a, _, b) => [a, b].into_iter().for_each(&mut take),
-            Test::Missing(operand, _) => take(operand),
+            Test::Missing(operand, _) | Test::Kind(operand, ..) => take(operand),
+            Test::Between(operand, ends, _) => std::iter::once(operand).chain(ends).for_each(&mut take),
             Test::OneOf(operand, values, _) => std::iter::once(operand).chain(values).for_each(&mut take),
         }
     }

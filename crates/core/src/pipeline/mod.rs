@@ -3,6 +3,7 @@
 pub mod adopt;
 pub mod draft;
 pub mod evaluation;
+pub mod examination;
 pub mod exec;
 pub mod executor;
 pub mod plan;

@@ -170,7 +170,7 @@ impl Walk<'_> {
             // What cannot be read is not left out.
             let Some(receipt) = made.then(|| StageReceipt::load(store, digest).ok()).flatten() else { return true };
             let touched = |read: &Read| read.by.is_empty() || read.by.iter().any(|by| executions.contains(by));
-            receipt.reads.iter().any(|read| contents.contains(&read.at.content.digest) && touched(read))
+            receipt.reads.iter().chain(&receipt.versions).any(|read| contents.contains(&read.at.content.digest) && touched(read))
         };
         candidates.into_par_iter().filter(counts).map(|(digest, _)| digest).collect()
     }

@@ -60,10 +60,11 @@ fn list(cursor: &mut Cursor<'_>) -> Parsed<Vec<Operand<Named>>> {
     while cursor.sign(",").is_some() {
         values.push(operand(cursor)?);
     }
-    match cursor.sign(")") {
-        None if in_parentheses => Err(cursor.expected("`,` or `)`", "close the list of values")),
-        _ => Ok(values),
+    // A parenthesis around the whole test is not the list's.
+    if in_parentheses && cursor.sign(")").is_none() {
+        return Err(cursor.expected("`,` or `)`", "close the list of values"));
     }
+    Ok(values)
 }
 
 fn operand(cursor: &mut Cursor<'_>) -> Parsed<Operand<Named>> {

@@ -59,6 +59,10 @@ pub struct Numbers {
     pub mean: f64,
     /// The standard deviation, with n − 1.
     pub deviation: f64,
+    /// The skewness of a sample, G₁ (Joanes and Gill, "Comparing Measures of Sample Skewness and Kurtosis", 1998).
+    pub skew: Option<f64>,
+    /// Numbers beyond one and a half times the distance of the quartiles from them (Tukey, "Exploratory Data Analysis", 1977).
+    pub outliers: u64,
 }
 
 /// A column in figures.
@@ -76,6 +80,8 @@ pub struct ColumnProfile {
     pub missing: u64,
     /// Different values.
     pub distinct: u64,
+    /// Whether its values name rows and say nothing beside: such a column drifts with every row.
+    pub identifier: bool,
     /// Figures of its numbers, if it is numeric.
     pub numbers: Option<Numbers>,
     /// First and last in the order of bytes, if it is not numeric: of dates, the earliest and the latest.
@@ -100,6 +106,8 @@ pub struct Moments {
     pub mean: f64,
     /// Sum of the squared distances from it.
     pub squares: f64,
+    /// Sum of the distances to the power of three (Pébay, "Formulas for Robust, One-Pass Parallel Computation", 2008).
+    pub cubes: f64,
 }
 
 impl Moments {
@@ -107,8 +115,41 @@ impl Moments {
     pub fn add(&mut self, value: f64) {
         self.count += 1.0;
         let distance = value - self.mean;
-        self.mean += distance / self.count;
+        let step = distance / self.count;
+        let term = distance * step * (self.count - 1.0);
+        self.cubes += term * step * (self.count - 2.0) - 3.0 * step * self.squares;
+        self.mean += step;
         self.squares += distance * (value - self.mean);
+    }
+
+    fn skew(&self) -> Option<f64> {
+        let n = self.count;
+        if n < 3.0 || self.squares <= 0.0 {
+            return None;
+        }
+        let g = (self.cubes / n) / (self.squares / n).powf(1.5);
+        Some(g * (n * (n - 1.0)).sqrt() / (n - 2.0)).filter(|skew| skew.is_finite())
+    }
+}
+
+/// Fewer values tell nothing of what they are.
+const FEW_VALUES: u64 = 20;
+
+/// Whether values name rows: each is there once, and they are texts, or whole numbers that are numbered through or are
+/// said to be names by the column's.
+fn is_identifier(name: &str, kinds: &KindCounts, distinct: u64, numbers: Option<&Numbers>) -> bool {
+    if distinct < FEW_VALUES || distinct != kinds.present() {
+        return false;
+    }
+    match (kinds.name(), numbers) {
+        ("text" | "mixed", _) => true,
+        ("integer", Some(n)) => {
+            let lower = name.to_ascii_lowercase();
+            let said =
+                ["id", "key", "number", "nr", "uuid", "index"].iter().any(|w| lower == *w || lower.ends_with(&format!("_{w}")));
+            said || name.ends_with("Id") || n.max - n.min < 1.5 * distinct as f64
+        }
+        _ => false,
     }
 }
 
@@ -283,12 +324,14 @@ impl Gathered {
         let figures = (self.kinds.is_numeric() && !numbers.is_empty()).then(|| figures(&numbers, &self.moments));
         let spread = figures.as_ref().filter(|_| !self.infinite).map(|f| histogram(&numbers, f.min, f.max));
         let range = self.least.zip(self.greatest).map(|(a, b)| (text(&a), text(&b)));
+        let name = self.name;
         let profile = ColumnProfile {
-            name: self.name,
+            name: name.clone(),
             r#type: self.kinds.name().to_string(),
             count: self.kinds.present(),
             missing: self.kinds.missing,
             distinct,
+            identifier: is_identifier(&name, &self.kinds, distinct, figures.as_ref()),
             numbers: figures,
             range,
             histogram: spread,
@@ -376,7 +419,11 @@ fn figures(numbers: &Sorted, moments: &Moments) -> Numbers {
     }
     let deviation = if moments.count > 1.0 { (moments.squares / (moments.count - 1.0)).sqrt() } else { 0.0 };
     let [min, lower_quartile, median, upper_quartile, max] = found;
-    Numbers { min, lower_quartile, median, upper_quartile, max, mean: moments.mean, deviation }
+    let fence = 1.5 * (upper_quartile - lower_quartile);
+    let is_outlier = |bits: &u64| !(lower_quartile - fence..=upper_quartile + fence).contains(&unordered(*bits));
+    let outliers = numbers.counted().filter(|(bits, _)| is_outlier(bits)).map(|(_, count)| count).sum();
+    let mean = moments.mean;
+    Numbers { min, lower_quartile, median, upper_quartile, max, mean, deviation, skew: moments.skew(), outliers }
 }
 
 fn histogram(numbers: &Sorted, from: f64, to: f64) -> Histogram {

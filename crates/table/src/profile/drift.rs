@@ -2,6 +2,8 @@
 
 use serde::Serialize;
 
+use statrs::distribution::{ChiSquared, ContinuousCDF};
+
 use super::column::Settled;
 use crate::sorted::Sorted;
 
@@ -10,8 +12,13 @@ const BINS: usize = 10;
 /// A share that stands for none, so that a logarithm exists. As is usual for the index.
 const NEXT_TO_NONE: f64 = 1e-4;
 
-/// How probable a difference may be by chance alone to be read as drift: a part of a table is no drift from it.
-const CHANCE: f64 = 0.001;
+/// How probable it may be that chance alone lets any column of a table be read as drifted: a part of a table is no drift
+/// from it.
+pub const CHANCE: f64 = 0.001;
+
+/// Values of which chance would give fewer rows than this are counted together (Cochran, "Some Methods for
+/// Strengthening the Common χ² Tests", 1954).
+const FEW: f64 = 5.0;
 
 /// What is measured.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -40,37 +47,73 @@ pub struct Drift {
     pub variation: Option<f64>,
     /// The mean before, for numbers.
     pub mean_before: Option<f64>,
+    /// How probable it would be if nothing had changed, corrected for the number of columns (Holm).
+    pub p: f64,
     /// The usual reading: `none`, `some` or `strong`. What samples of this size have by chance once in 1000 times is none.
     pub reading: &'static str,
 }
 
-/// Compares a column with what it was.
+impl Drift {
+    /// How large it is: the population stability index, or the total variation. Another type is the largest.
+    pub fn effect(&self) -> f64 {
+        self.psi.or(self.variation).unwrap_or(if self.measure == DriftMeasure::Type { 1.0 } else { 0.0 })
+    }
+
+    /// Reads it, once `p` is known: effect and significance both must speak.
+    fn read(&mut self) {
+        let at_least = |bound: f64| self.effect() >= bound || self.ks.is_some_and(|ks| ks >= bound);
+        // Below 0.1 and from 0.25 on are the customary bounds of the index; of the others, those of practice.
+        self.reading = match () {
+            () if self.p >= CHANCE => "none",
+            () if at_least(0.25) => "strong",
+            () if at_least(0.1) => "some",
+            () => "none",
+        };
+    }
+}
+
+/// Corrects for the number of columns, so that none of them is read as drifted by chance (Holm, "A Simple Sequentially
+/// Rejective Multiple Test Procedure", 1979), and reads each.
+pub fn correct(drifts: &mut [&mut Drift]) {
+    drifts.sort_by(|a, b| a.p.total_cmp(&b.p));
+    let (count, mut least) = (drifts.len(), 0.0f64);
+    for (at, drift) in drifts.iter_mut().enumerate() {
+        least = least.max(drift.p * (count - at) as f64).min(1.0);
+        drift.p = least;
+        drift.read();
+    }
+}
+
+/// Compares a column with what it was. Its `p` is that of this column alone.
 pub fn between(old: &Settled, new: &Settled) -> Drift {
     let mean_before = old.profile.numbers.as_ref().map(|n| n.mean);
-    let mut drift =
-        Drift { measure: DriftMeasure::Type, psi: None, ks: None, ks_p: None, variation: None, mean_before, reading: "strong" };
+    let mut drift = Drift {
+        measure: DriftMeasure::Type,
+        psi: None,
+        ks: None,
+        ks_p: None,
+        variation: None,
+        mean_before,
+        p: 0.0,
+        reading: "none",
+    };
     let empty = |s: &Settled| s.profile.count == 0;
     match (old.profile.numbers.is_some(), new.profile.numbers.is_some()) {
         (true, true) => {
-            let (psi, bins) = psi(old, new);
+            let (index, counts) = index(old, new);
             let distance = distance(&old.numbers, &new.numbers);
-            drift.measure = DriftMeasure::Numbers;
             let p = probability(distance, old.numbers.len() as f64, new.numbers.len() as f64);
-            (drift.psi, drift.ks, drift.ks_p) = (Some(psi), Some(distance), Some(p));
-            // Without drift the index is about (1/n + 1/m) times χ² of its bins but one (Yurdakul and Naranjo,
-            // "Statistical Properties of the Population Stability Index", 2020).
-            let beyond = psi > (1.0 / rows(old) + 1.0 / rows(new)) * chi_squared_at(bins - 1.0);
-            // Below 0.1 and from 0.25 on are the customary bounds of the index; of D, those of practice.
-            let real = |value: f64, is_real: bool| if is_real { value } else { 0.0 };
-            drift.reading = reading((real(psi, beyond), 0.1, 0.25), (real(distance, p < CHANCE), 0.1, 0.25));
+            drift.measure = DriftMeasure::Numbers;
+            (drift.psi, drift.ks, drift.ks_p) = (Some(index), Some(distance), Some(p));
+            // Two tests of the same: of either, half as much is demanded.
+            drift.p = (2.0 * p.min(homogeneity(&counts))).min(1.0);
         }
-        _ if empty(old) && empty(new) => drift.reading = "none",
+        _ if empty(old) && empty(new) => (drift.measure, drift.p) = (DriftMeasure::Categories, 1.0),
         (false, false) => {
-            let (variation, chi_squared, categories) = variation(old, new);
+            let (variation, counts) = variation(old, new);
             drift.measure = DriftMeasure::Categories;
             drift.variation = Some(variation);
-            let real = if chi_squared > chi_squared_at(categories - 1.0) { variation } else { 0.0 };
-            drift.reading = reading((real, 0.1, 0.25), (0.0, 1.0, 1.0));
+            drift.p = homogeneity(&counts);
         }
         _ => {}
     }
@@ -81,24 +124,20 @@ fn rows(column: &Settled) -> f64 {
     (column.profile.count + column.profile.missing).max(1) as f64
 }
 
-/// The value that χ² of so many degrees of freedom exceeds with the probability [`CHANCE`], by Wilson and Hilferty's
-/// approximation ("The Distribution of Chi-square", 1931).
-fn chi_squared_at(degrees: f64) -> f64 {
-    /// The normal distribution exceeds this with that probability.
-    const NORMAL: f64 = 3.090_232;
-    let degrees = degrees.max(1.0);
-    let part = 2.0 / (9.0 * degrees);
-    degrees * (1.0 - part + NORMAL * part.sqrt()).powi(3)
-}
-
-fn reading(a: (f64, f64, f64), b: (f64, f64, f64)) -> &'static str {
-    let above = |bound: fn((f64, f64, f64)) -> f64| a.0 >= bound(a) || b.0 >= bound(b);
-    if above(|x| x.2) {
-        "strong"
-    } else if above(|x| x.1) {
-        "some"
-    } else {
-        "none"
+/// How probable counts this far apart are if both samples are of the same: Pearson's χ² of a table of two rows.
+fn homogeneity(counts: &[(u64, u64)]) -> f64 {
+    let (n, m) = counts.iter().fold((0.0, 0.0), |(n, m), (a, b)| (n + *a as f64, m + *b as f64));
+    if n == 0.0 || m == 0.0 {
+        return 1.0;
+    }
+    let is_few = |(a, b): &&(u64, u64)| (a + b) as f64 * n.min(m) / (n + m) < FEW;
+    let few = counts.iter().filter(is_few).fold((0, 0), |(x, y), (a, b)| (x + a, y + b));
+    let kept: Vec<(u64, u64)> = counts.iter().filter(|c| !is_few(c)).copied().chain([few]).filter(|(a, b)| a + b > 0).collect();
+    let part = |(a, b): &(u64, u64)| n * m * (*a as f64 / n - *b as f64 / m).powi(2) / (a + b) as f64;
+    let chi_squared: f64 = kept.iter().map(part).sum();
+    match ChiSquared::new(kept.len() as f64 - 1.0) {
+        Ok(distribution) => distribution.sf(chi_squared),
+        Err(_) => 1.0,
     }
 }
 
@@ -117,7 +156,7 @@ fn tenths(numbers: &Sorted) -> Vec<u64> {
     ends
 }
 
-fn shares(column: &Settled, ends: &[u64]) -> Vec<f64> {
+fn counts(column: &Settled, ends: &[u64]) -> Vec<u64> {
     let mut counts = vec![0u64; ends.len() + 1];
     let mut bin = 0;
     for value in column.numbers.iter() {
@@ -127,15 +166,16 @@ fn shares(column: &Settled, ends: &[u64]) -> Vec<f64> {
         counts[bin] += 1;
     }
     counts.push(column.profile.missing);
-    let all = counts.iter().sum::<u64>().max(1) as f64;
-    counts.iter().map(|c| (*c as f64 / all).max(NEXT_TO_NONE)).collect()
+    counts
 }
 
-/// The index, and the number of its bins.
-fn psi(old: &Settled, new: &Settled) -> (f64, f64) {
+/// The index, and how many rows there are in each of its bins, before and now.
+fn index(old: &Settled, new: &Settled) -> (f64, Vec<(u64, u64)>) {
     let ends = tenths(&old.numbers);
-    let (p, q) = (shares(new, &ends), shares(old, &ends));
-    (p.iter().zip(&q).map(|(p, q)| (p - q) * (p / q).ln()).sum(), p.len() as f64)
+    let (before, now) = (counts(old, &ends), counts(new, &ends));
+    let share = |count: &u64, all: &[u64]| (*count as f64 / all.iter().sum::<u64>().max(1) as f64).max(NEXT_TO_NONE);
+    let pairs = now.iter().zip(&before).map(|(p, q)| (share(p, &now), share(q, &before)));
+    (pairs.map(|(p, q)| (p - q) * (p / q).ln()).sum(), before.into_iter().zip(now).collect())
 }
 
 fn distance(old: &Sorted, new: &Sorted) -> f64 {
@@ -162,16 +202,17 @@ fn probability(distance: f64, n: f64, m: f64) -> f64 {
     (1..=100).map(term).sum::<f64>().clamp(0.0, 1.0)
 }
 
-/// The total variation; χ² of the two samples as a table of two rows, and how many values it is of.
-fn variation(old: &Settled, new: &Settled) -> (f64, f64, f64) {
+/// The total variation, and how many rows there are of each value, before and now.
+fn variation(old: &Settled, new: &Settled) -> (f64, Vec<(u64, u64)>) {
     let (n, m) = (rows(old), rows(new));
-    let (mut sum, mut chi_squared, mut categories) = (0.0, 0.0, 0.0);
+    let (mut sum, mut counts) = (0.0, Vec::new());
+    // Values that are there once or so are counted together at once: there may be millions of them.
+    let mut few = (0, 0);
     let mut value = |a: u64, b: u64| {
-        if a + b > 0 {
-            let (p, q) = (a as f64 / n, b as f64 / m);
-            sum += (p - q).abs();
-            chi_squared += n * m * (p - q).powi(2) / (a + b) as f64;
-            categories += 1.0;
+        sum += (a as f64 / n - b as f64 / m).abs();
+        match a + b < FEW as u64 {
+            true => few = (few.0 + a, few.1 + b),
+            false => counts.push((a, b)),
         }
     };
     value(old.profile.missing, new.profile.missing);
@@ -182,7 +223,8 @@ fn variation(old: &Settled, new: &Settled) -> (f64, f64, f64) {
             value(a.next_if(|x| x.0 == next).map_or(0, |x| x.1), b.next_if(|x| x.0 == next).map_or(0, |x| x.1));
         }
     }
-    (sum / 2.0, chi_squared, categories)
+    counts.push(few);
+    (sum / 2.0, counts)
 }
 
 #[cfg(test)]
@@ -190,11 +232,32 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_bound_of_chi_squared_is_that_of_the_tables() {
-        // Abramowitz and Stegun, "Handbook of Mathematical Functions", table 26.8, for 0.001.
-        for (degrees, known) in [(1.0, 10.828), (2.0, 13.816), (5.0, 20.515), (9.0, 27.877), (30.0, 59.703), (100.0, 149.449)] {
-            let found = chi_squared_at(degrees);
-            assert!((found / known - 1.0).abs() < 0.04, "{degrees}: {found}, not {known}");
+    fn counts_far_apart_are_improbable() {
+        // scipy.stats.chi2_contingency([[10, 20, 30], [6, 9, 17]], correction=False): p = 0.8730282…
+        let found = homogeneity(&[(10, 6), (20, 9), (30, 17)]);
+        assert!((found - 0.873_028_283_380_073).abs() < 1e-9, "{found}");
+        assert_eq!(homogeneity(&[(1, 2), (3, 0)]), 1.0, "too few for anything to be told");
+        assert_eq!(homogeneity(&[(100, 0)]), 1.0);
+        assert!(homogeneity(&[(100, 0), (0, 100)]) < 1e-40);
+    }
+
+    #[test]
+    fn many_columns_make_each_less_telling() {
+        let of = |p| Drift {
+            measure: DriftMeasure::Numbers,
+            psi: Some(1.0),
+            ks: None,
+            ks_p: None,
+            variation: None,
+            mean_before: None,
+            p,
+            reading: "none",
+        };
+        let mut drifts = [of(0.0004), of(0.5), of(0.00001)];
+        let [a, b, c] = &mut drifts;
+        correct(&mut [a, b, c]);
+        for (drift, (p, reading)) in drifts.iter().zip([(0.0008, "strong"), (0.5, "none"), (0.00003, "strong")]) {
+            assert!((drift.p - p).abs() < 1e-12 && drift.reading == reading, "{drift:?}");
         }
     }
 }

@@ -39,6 +39,8 @@ pub struct Relating {
     by_target: Groups,
     pairs: HashMap<(Vec<u8>, Vec<u8>), u64>,
     too_many: bool,
+    /// Whether the values of the target are names, though they be numbers.
+    classes: bool,
 }
 
 impl Groups {
@@ -77,12 +79,18 @@ fn value(cell: &[u8], kind: Kind) -> Option<f64> {
 }
 
 impl Relating {
+    /// Relates to a target whose values are names of classes, or what they are by themselves.
+    pub fn to(classes: bool) -> Relating {
+        Relating { classes, ..Relating::default() }
+    }
+
     /// Takes a row in.
     pub fn add(&mut self, cell: &[u8], kind: Kind, target: &[u8]) {
         if is_missing(cell) || is_missing(target) {
             return;
         }
-        match (value(cell, kind), value(target, kind_of(target))) {
+        let of_target = if self.classes { None } else { value(target, kind_of(target)) };
+        match (value(cell, kind), of_target) {
             (Some(x), Some(y)) => {
                 let distance = x - self.x.mean;
                 self.x.add(x);

@@ -18,7 +18,7 @@ mod watched;
 pub use by_column::{ByColumn, Value};
 pub use columnar::is_guarded;
 pub(crate) use columnar::{guarded, malformed};
-pub use dialect::{Delimiter, Dialect, encoding_of};
+pub use dialect::{Delimiter, Dialect, Quote, encoding_of};
 pub use json_array::looks_like_one as looks_like_array;
 pub use parts::Part;
 pub use source::{Opened, Origin, Packing, Source, SourceError, Table, TableFormat, format_of, scratch};

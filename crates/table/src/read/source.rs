@@ -15,7 +15,8 @@ use crate::{Rows, TableError};
 use textum_base::fsio::IoError;
 
 /// The format of a table, by its file's name.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum TableFormat {
     /// Fields with commas between (or whatever the first line is parted by).
     Csv,
@@ -243,6 +244,11 @@ impl<'s> Table<'s> {
             (_, TableFormat::Parquet) => columnar::open(self, self.file()?),
         }?;
         Ok(nulls::without(opened, &self.dialect.null))
+    }
+
+    /// Whether it is of a format that is laid out by columns.
+    pub fn is_by_column(&self) -> bool {
+        self.format == TableFormat::Parquet
     }
 
     /// Opens it for reading column by column; `None` where that cannot be.

@@ -3,9 +3,11 @@
 mod add;
 mod diff;
 mod erase;
+mod examine;
 mod find;
 mod list;
 mod profile;
+mod propose;
 mod record;
 mod versions;
 
@@ -53,6 +55,10 @@ enum DataCommand {
     Erase(erase::EraseArgs),
     /// Sum a table up in figures, column by column
     Profile(profile::ProfileArgs),
+    /// Hold a table against rules: which are broken, by how many rows, and by which first
+    Examine(examine::ExamineArgs),
+    /// Write rules from what a table looks like, as a start to be edited
+    Propose(propose::ProposeArgs),
 }
 
 /// Does what is asked with datasets.
@@ -66,5 +72,7 @@ pub fn run(global: &Global, args: &DataArgs, ui: &Ui) -> Result<u8, Failure> {
         Some(DataCommand::Find(args)) => find::run(global, args, ui),
         Some(DataCommand::Erase(args)) => erase::run(global, args, ui),
         Some(DataCommand::Profile(args)) => profile::run(global, args, ui),
+        Some(DataCommand::Examine(args)) => examine::run(global, args, ui),
+        Some(DataCommand::Propose(args)) => propose::run(global, args, ui),
     }
 }

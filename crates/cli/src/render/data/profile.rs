@@ -1,7 +1,7 @@
 //! A table in figures.
 
 use serde_json::{Value, json};
-use textum_core::table::profile::{ColumnProfile, DriftMeasure, Profile};
+use textum_core::table::profile::{ColumnProfile, DriftMeasure, Profile, TargetKind};
 
 use super::oddities;
 use crate::failure::{DAMAGE, Failure};
@@ -65,8 +65,8 @@ fn headline(told: &Told<'_>) -> String {
     line
 }
 
-const NUMBERS: [&str; 11] =
-    ["number", "missing", "distinct", "min", "lower q.", "median", "upper q.", "max", "mean", "dev.", "spread"];
+const NUMBERS: [&str; 13] =
+    ["number", "missing", "distinct", "min", "lower q.", "median", "upper q.", "max", "mean", "dev.", "skew", "outliers", "spread"];
 const OTHERS: [&str; 6] = ["other", "type", "missing", "distinct", "from … to", "most frequent"];
 
 fn number_rows(profile: &Profile) -> Vec<Vec<Cell>> {
@@ -75,6 +75,8 @@ fn number_rows(profile: &Profile) -> Vec<Vec<Cell>> {
         let mut row = vec![Cell::new(&c.name, Look::Bold), share(c.missing, profile.rows).into(), text::count(c.distinct).into()];
         let figures = [n.min, n.lower_quartile, n.median, n.upper_quartile, n.max, n.mean, n.deviation];
         row.extend(figures.iter().map(|f| Cell::from(text::figure(*f))));
+        row.push(n.skew.map(|s| format!("{s:.2}")).unwrap_or_default().into());
+        row.push(share(n.outliers, c.count).into());
         row.push(Cell::new(c.histogram.as_ref().map(|h| bars(&h.counts)).unwrap_or_default(), Look::Accent));
         row
     };
@@ -145,6 +147,52 @@ fn relation_rows(profile: &Profile) -> Vec<Vec<Cell>> {
     related.into_iter().map(row).collect()
 }
 
+const PAIRS: [&str; 4] = ["column", "goes with", "", ""];
+/// So many pairs are shown to people.
+const MOST_PAIRS: usize = 12;
+
+fn pair_rows(profile: &Profile) -> Vec<Vec<Cell>> {
+    let measure = |m: &str| match m {
+        "r" => "Pearson's r",
+        "eta" => "correlation ratio η",
+        _ => "Cramér's V",
+    };
+    let row = |p: &textum_core::table::profile::Pair| -> Vec<Cell> {
+        vec![
+            Cell::new(&p.a, Look::Bold),
+            p.b.as_str().into(),
+            format!("{:+.3}", p.relation.value).into(),
+            Cell::new(measure(p.relation.measure), Look::Dim),
+        ]
+    };
+    profile.pairs.iter().take(MOST_PAIRS).map(row).collect()
+}
+
+/// What should be known beside the figures, a line each.
+fn notes(told: &Told<'_>) -> Vec<String> {
+    let profile = told.profile;
+    let mut lines = oddities(told.name, &profile.oddities);
+    if let Some(again) = profile.duplicates.filter(|n| *n > 0) {
+        lines.push(format!(
+            "{} the same as one before",
+            if again == 1 { "1 row is".into() } else { format!("{} rows are", text::count(again)) }
+        ));
+    }
+    let names: Vec<String> = profile.columns.iter().filter(|c| c.identifier).map(|c| c.name.clone()).collect();
+    if !names.is_empty() {
+        let drift = if told.against.is_some() { ": left out of drift" } else { "" };
+        lines.push(format!("{} tells rows apart and says nothing beside{drift}", text::some(&names, 4)));
+    }
+    if let (Some(target), Some(kind)) = (told.target, profile.target_kind) {
+        let (taken, other) = match kind {
+            TargetKind::Classes => ("classes", "number"),
+            TargetKind::Number => ("a quantity", "classes"),
+        };
+        lines.push(format!("{target} is taken for {taken}; --target-kind {other} says otherwise"));
+    }
+    lines
+}
+
 const DRIFT: [&str; 7] = ["column", "reading", "PSI", "KS D", "p", "TV", "mean"];
 
 fn drift_rows(profile: &Profile) -> Vec<Vec<Cell>> {
@@ -170,7 +218,7 @@ fn drift_rows(profile: &Profile) -> Vec<Vec<Cell>> {
             Cell::new(reading, look),
             figure(d.psi).into(),
             figure(d.ks).into(),
-            figure(d.ks_p).into(),
+            figure(Some(d.p)).into(),
             figure(d.variation).into(),
             mean.into(),
         ]
@@ -179,7 +227,7 @@ fn drift_rows(profile: &Profile) -> Vec<Vec<Cell>> {
 }
 
 const READING: &str =
-    "usual reading: PSI, TV and D below 0.1 none, from 0.25 on strong; what chance gives once in 1000 times is none";
+    "usual reading: PSI, TV and D below 0.1 none, from 0.25 on strong; p is corrected for all columns, from 0.001 on none";
 
 /// A text in lines that fit, indented.
 fn wrapped(text: &str, width: usize) -> String {
@@ -196,7 +244,7 @@ fn wrapped(text: &str, width: usize) -> String {
 }
 
 /// Columns of the table of numbers that are left out, one after another, where the terminal is narrow.
-const LEAST_TELLING: [&[&str]; 3] = [&["dev."], &["distinct"], &["lower q.", "upper q."]];
+const LEAST_TELLING: [&[&str]; 5] = [&["skew"], &["dev."], &["outliers"], &["distinct"], &["lower q.", "upper q."]];
 
 fn fitting(header: &[&'static str], rows: Vec<Vec<Cell>>, width: usize, style: &Style) -> String {
     let (mut header, mut rows) = (header.to_vec(), rows);
@@ -217,7 +265,7 @@ fn fitting(header: &[&'static str], rows: Vec<Vec<Cell>>, width: usize, style: &
 pub fn text(told: &Told<'_>, width: usize, style: &Style) -> String {
     let profile = told.profile;
     let mut out = format!("{}\n", style.bold(&headline(told)));
-    for odd in oddities(told.name, &profile.oddities) {
+    for odd in notes(told) {
         out.push_str(&format!("  {odd}\n"));
     }
     let numbers = number_rows(profile);
@@ -232,6 +280,10 @@ pub fn text(told: &Told<'_>, width: usize, style: &Style) -> String {
         let header = [format!("goes with {target}"), String::new(), String::new(), String::new()];
         let header: Vec<&str> = header.iter().map(String::as_str).collect();
         out.push_str(&format!("\n{}", table(&header, &relation_rows(profile), "  ", style)));
+    }
+    let pairs = pair_rows(profile);
+    if !pairs.is_empty() {
+        out.push_str(&format!("\n{}", table(&PAIRS, &pairs, "  ", style)));
     }
     if let Some(base) = told.against {
         let (none, rows): (Vec<_>, Vec<_>) = drift_rows(profile).into_iter().partition(|row| row[1].text == "none");
@@ -259,6 +311,7 @@ pub fn markdown(told: &Told<'_>) -> String {
     add(&NUMBERS, number_rows(told.profile));
     add(&OTHERS, other_rows(told.profile));
     add(&[told.target.unwrap_or_default(), "value", "", "measure"], relation_rows(told.profile));
+    add(&PAIRS, pair_rows(told.profile));
     add(&DRIFT, drift_rows(told.profile));
     out
 }
@@ -267,6 +320,7 @@ pub fn markdown(told: &Told<'_>) -> String {
 pub fn json(told: &Told<'_>) -> Value {
     json!({
         "name": told.name, "size": told.size, "against": told.against, "target": told.target, "rows": told.profile.rows,
+        "duplicates": told.profile.duplicates, "target_kind": told.profile.target_kind, "pairs": told.profile.pairs,
         "columns": told.profile.columns, "oddities": told.profile.oddities,
     })
 }
@@ -299,7 +353,7 @@ pub fn html(told: &Told<'_>) -> Result<String, Failure> {
     let render = |environment: &mut minijinja::Environment<'static>| -> Result<String, minijinja::Error> {
         environment.add_template("profile.html", include_str!("../../../assets/pages/profile.html"))?;
         environment.get_template("profile.html")?.render(minijinja::value::Serde(json!({
-            "name": told.name, "headline": headline(told), "notes": oddities(told.name, &told.profile.oddities),
+            "name": told.name, "headline": headline(told), "notes": notes(told),
             "numbers_header": NUMBERS, "numbers": texts(number_rows(told.profile)), "spreads": spreads,
             "others_header": OTHERS, "others": texts(other_rows(told.profile)), "target": told.target, "relations": relations,
             "against": told.against, "drift_header": DRIFT, "drift": texts(drift_rows(told.profile)), "reading": READING,

@@ -38,7 +38,7 @@ pub fn check(form: &ManifestForm, params: &Params, all_params: bool, document: &
     checker.numbers(&form.params);
     let data = checker.data(form);
     let environment = checker.environment(form);
-    let stages: Vec<StageDecl> = form.stage.iter().map(|(name, stage)| checker.stage(name, stage)).collect();
+    let stages: Vec<StageDecl> = form.stage.iter().map(|(name, stage)| checker.stage(name, stage, form)).collect();
     checker.writers(&stages);
     checker.checkpoints_apart(&stages);
     for name in form.metric.keys() {
@@ -97,6 +97,14 @@ impl Checker<'_, '_> {
                 "cannot be handed to a stage",
                 "write a finite number, or a string that the script understands",
             ));
+        }
+    }
+
+    /// A path that may be that of a reference.
+    pub(super) fn source_path(&mut self, text: &str, steps: &[Step<'_>]) -> Option<SourcePath> {
+        match self.references.iter().any(|r| r.as_str() == text) {
+            true => self.path_by(SourcePath::tidied, text, steps, true),
+            false => self.path(text, steps).map(SourcePath::from),
         }
     }
 
@@ -206,7 +214,7 @@ impl Checker<'_, '_> {
         }
     }
 
-    fn stage(&mut self, name: &str, form: &StageForm) -> StageDecl {
+    fn stage(&mut self, name: &str, form: &StageForm, all: &ManifestForm) -> StageDecl {
         self.name("stage", name, "-_");
         let key = Step::Key(name);
         let step = |field: &'static str, i: usize| [Step::Key("stage"), key, Step::Key(field), Step::At(i)];
@@ -230,6 +238,8 @@ impl Checker<'_, '_> {
             metrics.extend(path.filter(|p| self.is_free(p, &step("metrics", i))));
         }
         let evaluation = form.evaluate.as_ref().and_then(|e| self.evaluation(name, e, form));
+        let examination = form.examine.as_ref().and_then(|e| self.examination(name, e, form, all));
+        reads.extend(examination.iter().flat_map(|e| e.paths().cloned()));
         if let Some(found) = &evaluation
             && let Ok(path) = ProjectPath::tidied(&found.predictions)
         {
@@ -241,11 +251,12 @@ impl Checker<'_, '_> {
         self.own_paths(name, &reads, &writes, &metrics);
         self.references_kept_apart(name, &reads, &writes, &metrics);
         self.stage_params(name, form);
-        let run = match (&form.run, evaluation) {
-            (_, Some(evaluation)) => Command::Evaluate(evaluation),
-            (Some(RunForm::Argv(words)), None) => Command::Argv(words.clone()),
-            (Some(RunForm::Shell(text)), None) => Command::Shell(text.clone()),
-            (None, None) => Command::Shell(String::new()),
+        let run = match (&form.run, evaluation, examination) {
+            (_, Some(evaluation), _) => Command::Evaluate(evaluation),
+            (_, None, Some(examination)) => Command::Examine(examination),
+            (Some(RunForm::Argv(words)), ..) => Command::Argv(words.clone()),
+            (Some(RunForm::Shell(text)), ..) => Command::Shell(text.clone()),
+            (None, ..) => Command::Shell(String::new()),
         };
         self.command(name, &run, form);
         let place = [Step::Key("stage"), Step::Key(name), Step::Key("checkpoints")];
@@ -253,6 +264,7 @@ impl Checker<'_, '_> {
         let checkpoints = checkpoints.filter(|p| self.is_free(p, &place));
         reads.sort();
         reads.dedup();
+        let own = form.evaluate.is_some() || form.examine.is_some();
         StageDecl {
             name: name.to_string(),
             run,
@@ -264,9 +276,9 @@ impl Checker<'_, '_> {
             stop_when: self.stop_rule(name, form),
             needs: self.needs(name, form),
             // Textum itself needs no interpreter.
-            no_environment: form.environment == Some(EnvironmentUse::None) || form.evaluate.is_some(),
-            observe: form.observe != Some(false) && form.evaluate.is_none(),
-            sealed: form.sealed == Some(true) && form.evaluate.is_none(),
+            no_environment: form.environment == Some(EnvironmentUse::None) || own,
+            observe: form.observe != Some(false) && !own,
+            sealed: form.sealed == Some(true) && !own,
             reuse: form.reuse != Some(false),
         }
     }

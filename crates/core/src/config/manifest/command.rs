@@ -16,7 +16,7 @@ impl Checker<'_, '_> {
         let words: Vec<&str> = match run {
             Command::Shell(text) => vec![text],
             Command::Argv(words) => words.iter().map(String::as_str).collect(),
-            Command::Evaluate(_) => return,
+            Command::Evaluate(_) | Command::Examine(_) => return,
         };
         if words.first().is_none_or(|w| w.trim().is_empty()) {
             let help = "write the command, as in `run = \"python3 steps/fit.py\"`";

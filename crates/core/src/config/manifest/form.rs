@@ -273,6 +273,9 @@ pub struct StageForm {
     /// Instead of a command: judge predictions against the truth. Metrics go to the file in `metrics`, figures
     /// to the folder in `writes`.
     pub evaluate: Option<EvaluateForm>,
+    /// Instead of a command: hold a table against rules. A broken rule fails the stage unless it only warns; metrics go
+    /// to the file in `metrics`, what was found to the folder in `writes`.
+    pub examine: Option<ExamineForm>,
     /// Files and folders that it takes in: data, code, and what other stages write.
     #[serde(default)]
     pub reads: Vec<String>,
@@ -349,6 +352,52 @@ pub struct EvaluateForm {
     pub by: Option<String>,
     /// With `score`: the number of bins of the calibration; 10 unless said.
     pub bins: Option<u32>,
+}
+
+/// A table and the rules that it is held against.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ExamineForm {
+    /// The table: a path, a dataset, or a recorded version of one such as "shifts@2".
+    pub data: String,
+    /// The table that `against` means in rules, named in the same way.
+    pub against: Option<String>,
+    /// The rules, as in "humidity between 0 and 100 in 98 %".
+    pub rules: Vec<RuleForm>,
+    /// So many rows that break a rule are shown; 5 unless said.
+    pub examples: Option<u32>,
+}
+
+/// A rule: its text, or that and what becomes of it.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum RuleForm {
+    /// A broken one fails the stage.
+    Plain(String),
+    /// What becomes of it is said.
+    Told(ToldRuleForm),
+}
+
+/// A rule and what becomes of it.
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ToldRuleForm {
+    /// The rule.
+    pub rule: String,
+    /// "fail" (unless said): a broken rule fails the stage. "warn": it is told.
+    pub severity: Option<SeverityForm>,
+    /// Metrics of this rule are called by it: `NAME.breaking`, `NAME.share`, `NAME.value`.
+    pub name: Option<String>,
+}
+
+/// What becomes of a broken rule.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum SeverityForm {
+    /// The stage fails.
+    Fail,
+    /// It is told.
+    Warn,
 }
 
 /// A condition on metrics.

@@ -8,6 +8,7 @@ mod diagnostic;
 mod document;
 mod edit_depot;
 mod evaluate;
+mod examine;
 mod form;
 mod models;
 mod param_files;
@@ -29,6 +30,8 @@ pub use depots::{DepotDecl, LOCAL_NAME, is_depot_name, is_inside};
 pub use diagnostic::{Diagnostic, ManifestError};
 pub use edit_depot::{add_depot, remove_depot};
 pub use evaluate::{DEFINITIONS, Evaluation, Judged};
+pub use examine::{EXAMPLES, Examination, ExaminedTable, RULE_DEFINITIONS, RuleDecl, RulesFile, Severity, read_rules};
+pub use form::RuleForm;
 pub use form::{TrustForm as Trust, manifest_schema};
 pub use models::{ModelDecl, PREDICT_TIME};
 pub use params::{Params, SetError, nest, selects};
@@ -150,6 +153,15 @@ pub enum Command {
     Argv(Vec<String>),
     /// Done by Textum itself: predictions judged against the truth.
     Evaluate(Evaluation),
+    /// Done by Textum itself: a table held against rules.
+    Examine(Examination),
+}
+
+impl Command {
+    /// Whether Textum itself does it: nothing is executed.
+    pub fn is_own(&self) -> bool {
+        matches!(self, Command::Evaluate(_) | Command::Examine(_))
+    }
 }
 
 /// A condition on metrics that must hold before later stages run.
@@ -377,8 +389,12 @@ fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, V
     let mut metrics: Vec<(String, Better)> = form.metric.into_iter().map(|(name, m)| (name, m.better)).collect();
     // Declared ones first: somebody cares for them. What the manifest says holds before what is known.
     for stage in &checked.stages {
-        let Command::Evaluate(evaluation) = &stage.run else { continue };
-        for (name, better) in evaluation.directions() {
+        let directions = match &stage.run {
+            Command::Evaluate(evaluation) => evaluation.directions(),
+            Command::Examine(examination) => examination.directions(),
+            Command::Shell(_) | Command::Argv(_) => continue,
+        };
+        for (name, better) in directions {
             if metrics.iter().all(|(n, _)| *n != name) {
                 metrics.push((name, better));
             }

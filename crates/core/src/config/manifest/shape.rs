@@ -164,13 +164,13 @@ impl<'s> Shape<'s> {
             self.way.pop();
         }
         // A stage does something by a command or by itself: a schema of plain types cannot say that.
-        let does = ["run", "evaluate"];
+        let does = ["run", "evaluate", "examine"];
         if properties.contains_key("evaluate") && !table.keys().any(|k| does.contains(&&**k.get_ref())) {
             self.mistakes.push(Diagnostic::new(
                 span.clone(),
                 format!("`run` is missing in `{name}`"),
                 "it belongs here",
-                "add `run = \"…\"`, the command of the stage, or `evaluate = { … }`",
+                "add `run = \"…\"`, the command of the stage, or `evaluate = { … }` or `examine = { … }`",
             ));
         }
         for required in schema["required"].as_array().into_iter().flatten().filter_map(Value::as_str) {

@@ -78,7 +78,7 @@ pub fn substitute<'v>(command: &Command, value_of: impl Fn(&str) -> Option<&'v V
     match command {
         Command::Shell(text) => Command::Shell(replace(text, &|name| value_of(name).map(|v| shell_word(&plain(v))))),
         Command::Argv(words) => Command::Argv(words.iter().map(|w| replace(w, &|name| value_of(name).map(plain))).collect()),
-        Command::Evaluate(evaluation) => Command::Evaluate(evaluation.clone()),
+        own @ (Command::Evaluate(_) | Command::Examine(_)) => own.clone(),
     }
 }
 
@@ -88,6 +88,7 @@ pub fn command_text(command: &Command) -> String {
         Command::Shell(text) => text.clone(),
         Command::Argv(words) => words.iter().map(|w| shell_word(w)).collect::<Vec<_>>().join(" "),
         Command::Evaluate(evaluation) => evaluation.to_string(),
+        Command::Examine(examination) => examination.to_string(),
     }
 }
 

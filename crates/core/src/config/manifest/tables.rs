@@ -4,7 +4,7 @@ use super::Diagnostic;
 use super::check::Checker;
 use super::document::Step;
 use super::form::TableForm;
-use crate::table::{Delimiter, Dialect, TableFormat, encoding_of};
+use crate::table::{Delimiter, Dialect, Quote, TableFormat, encoding_of};
 
 /// A mark or delimiter of one byte, as it is written.
 fn byte(text: &str) -> Option<u8> {
@@ -38,8 +38,8 @@ impl Checker<'_, '_> {
         }
         if let Some(text) = &form.quote {
             found.quote = match text.as_str() {
-                "none" => Some(None),
-                other => byte(other).map(Some),
+                "none" => Some(Quote::Nothing),
+                other => byte(other).map(Quote::Byte),
             };
             if found.quote.is_none() {
                 wrong("quote", format!("`{text}` cannot be the mark around fields"), "write one character, or \"none\"");

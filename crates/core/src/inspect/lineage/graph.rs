@@ -239,7 +239,7 @@ impl Tracer<'_> {
         let id = format!("stage:{}@{}", inputs.stage, short(&digest));
         self.stages.insert(digest, id.clone());
         // Of a file of parameters only those count that stand among the inputs: they are the nodes.
-        for read in receipt.reads.iter().filter(|r| !r.params) {
+        for read in receipt.reads.iter().chain(&receipt.versions).filter(|r| !r.params) {
             let mut writers = Vec::new();
             for by in &read.by {
                 writers.push(self.stage(by)?);
@@ -354,6 +354,7 @@ fn begun(start: StageStart, seconds: f64) -> StageReceipt {
         observed: None,
         taken_over: None,
         undeclared: Vec::new(),
+        versions: Vec::new(),
     }
 }
 

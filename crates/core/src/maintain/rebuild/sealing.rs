@@ -4,7 +4,6 @@ use std::path::{Path, PathBuf};
 
 use super::RebuildError;
 use super::stages::Rebuilder;
-use crate::config::manifest::Command;
 use crate::pipeline::exec::{Seal, can_seal, seal_of};
 use crate::project::observed::Places;
 use crate::record::receipt::{ObservedHow, ObservedInputs, ObservedKind, StageReceipt, StorageMode};
@@ -23,7 +22,7 @@ impl Rebuilder<'_> {
     /// What a stage may do when it is rebuilt in `root`. One that was sealed can do with what is recorded; of others
     /// their observed inputs tell.
     pub(super) fn sealing(&self, receipt: &StageReceipt, root: &Path, folder: &Path) -> Result<Sealing, RebuildError> {
-        if matches!(receipt.inputs.run, Command::Evaluate(_)) {
+        if receipt.inputs.run.is_own() {
             return Ok(Sealing::NotNeeded);
         }
         let open = |why: &str| Ok(Sealing::Open(why.to_string()));

@@ -187,6 +187,7 @@ impl Rebuilder<'_> {
         let stage_context = StageContext {
             observer: self.observer.as_ref(),
             pool: None,
+            store: &self.project.store,
             writer: None,
             keep: checkpoints.map(|keep| keep as &(dyn KeepCheckpoint + Sync)),
             place: self.place,
@@ -223,6 +224,7 @@ impl Rebuilder<'_> {
             inputs: receipt.inputs.clone(),
             key: receipt.key,
             reads,
+            versions: receipt.versions.clone(),
             needs: crate::config::manifest::Needs { time: None, ..receipt.needs },
             // The stage is told the run that it was part of, so that nothing it is told differs.
             run: receipt.run.clone(),

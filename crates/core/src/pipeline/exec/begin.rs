@@ -84,6 +84,7 @@ impl ActiveRun<'_> {
             inputs: inputs.clone(),
             key,
             reads: own.chain(param_files).collect(),
+            versions: decision.versions.clone(),
             needs: decl.needs,
             run: self.draft.run.clone(),
             scanner,

@@ -9,7 +9,6 @@ use textum_base::{DeclaredPath, ProjectPath};
 use super::observing::{self, Outcome};
 use super::stage::{StageContext, Task};
 use super::{ExecError, likely};
-use crate::config::manifest::Command;
 use crate::event::Event;
 use crate::pipeline::signal::read_metrics;
 use crate::project::fingerprint::{ScanError, Standstill};
@@ -41,7 +40,7 @@ impl StageContext<'_> {
             end: None,
         };
         let outcome = match self.observer {
-            _ if matches!(task.inputs.run, Command::Evaluate(_)) => {
+            _ if task.inputs.run.is_own() => {
                 return Ok(Ok(nothing(not(ObservedHow::No, "Textum itself reads what it declares"))));
             }
             _ if !task.observe && task.seal.is_none() => Ok(nothing(not(ObservedHow::Off, "the manifest says so"))),

@@ -358,6 +358,7 @@ fn carry_out(
     let stage_context = StageContext {
         observer: observer.as_ref(),
         pool: pool.map(|pool| (pool, &*project.store)),
+        store: &project.store,
         writer: Some(&writer),
         keep: None,
         place: &place,

@@ -76,7 +76,7 @@ impl ActiveRun<'_> {
     /// Whether a stage is sealed: by its own word, or because all are.
     pub(super) fn is_sealed(&self, stage: StageIndex) -> bool {
         let decl = &self.project.manifest.stages[stage];
-        decl.sealed || (self.options.sealed && !matches!(decl.run, crate::config::manifest::Command::Evaluate(_)))
+        decl.sealed || (self.options.sealed && !decl.run.is_own())
     }
 
     /// Whether a stage works in a sandbox though the run works in the tree.

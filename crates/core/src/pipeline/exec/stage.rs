@@ -16,6 +16,7 @@ use super::observing::Observer;
 use crate::config::manifest::{Better, Command, Needs, nest};
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::{self, IoError, TreeDir};
+use crate::pipeline::examination;
 use crate::pipeline::executor::{Cancel, Executor, Job, JobCommand, JobId};
 use crate::project::fingerprint::{Scanner, Standstill, stage_variables};
 use crate::project::observed::Settled;
@@ -33,6 +34,8 @@ pub struct Task {
     pub key: Digest,
     /// What it reads, and where that came from.
     pub reads: Vec<Read>,
+    /// Recorded versions that it is held against.
+    pub versions: Vec<Read>,
     /// What it needs of the machine.
     pub needs: Needs,
     /// The run's id.
@@ -86,6 +89,8 @@ pub trait KeepCheckpoint {
 pub struct StageContext<'a> {
     /// What sandboxes share, and the store that it comes from.
     pub pool: Option<(&'a Pool, &'a Store)>,
+    /// The store, for versions that a stage is held against.
+    pub store: &'a Store,
     /// Takes results into the store; without it they are only looked at.
     pub writer: Option<&'a Writer<'a>>,
     /// Without a writer: keeps the checkpoints of the stage.
@@ -205,8 +210,8 @@ impl StageContext<'_> {
         let command = match &task.inputs.run {
             Command::Shell(text) => JobCommand::Shell(text.clone()),
             Command::Argv(words) => JobCommand::Argv(words.clone()),
-            Command::Evaluate(evaluation) => {
-                let exit = evaluate(task, evaluation)?;
+            own @ (Command::Evaluate(_) | Command::Examine(_)) => {
+                let exit = do_ourselves(task, own, self.store)?;
                 let nothing = Heard { record: Default::default(), points: None, stopped: None };
                 return Ok((exit, Ok(nothing)));
             }
@@ -308,20 +313,34 @@ fn begin(task: &Task, place: &dyn Executor, started: jiff::Timestamp) -> StageRe
         observed: None,
         taken_over: None,
         undeclared: Vec::new(),
+        versions: task.versions.clone(),
     }
 }
 
-/// Does an evaluation in this process, as if it were a command: what it says goes to the log.
-fn evaluate(task: &Task, evaluation: &crate::pipeline::evaluation::Evaluation) -> Result<Exit, IoError> {
+/// Does what needs no command in this process, as if it were one: what it says goes to the log.
+fn do_ourselves(task: &Task, command: &Command, store: &Store) -> Result<Exit, IoError> {
     let path = task.log();
     let mut log = fsio::create(&path)?;
-    let metrics = task.inputs.metrics.first().map_or("", |m| &**m);
+    let metrics = task.inputs.metrics.first().map(|m| &**m);
     let folder = task.inputs.writes.first().map(|w| &*w.path);
-    match crate::pipeline::evaluation::evaluate(task.scanner.root(), evaluation, metrics, folder, &mut log) {
-        Ok(()) => Ok(Exit::Code(0)),
-        Err(e) => {
-            std::io::Write::write_all(&mut log, format!("{e}\n").as_bytes()).map_err(IoError::of("write", &path))?;
-            Err(IoError::of("evaluate", Path::new(&*evaluation.predictions))(std::io::Error::other(e.to_string())))
+    let root = task.scanner.root();
+    let (action, what, done) = match command {
+        Command::Evaluate(evaluation) => {
+            let done = crate::pipeline::evaluation::evaluate(root, evaluation, metrics.unwrap_or(""), folder, &mut log);
+            ("evaluate", &*evaluation.predictions, done.map(|()| true).map_err(|e| e.to_string()))
+        }
+        Command::Examine(examination) => {
+            let place = examination::Places { root, store, versions: &task.versions };
+            let done = examination::examine_into(examination, &place, metrics, folder, &mut log);
+            ("examine", examination.data.path.as_str(), done.map_err(|e| e.to_string()))
+        }
+        Command::Shell(_) | Command::Argv(_) => return Ok(Exit::Code(0)),
+    };
+    match done {
+        Ok(fine) => Ok(Exit::Code(if fine { 0 } else { 1 })),
+        Err(why) => {
+            std::io::Write::write_all(&mut log, format!("{why}\n").as_bytes()).map_err(IoError::of("write", &path))?;
+            Err(IoError::of(action, Path::new(what))(std::io::Error::other(why)))
         }
     }
 }

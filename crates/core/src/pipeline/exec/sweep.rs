@@ -253,6 +253,7 @@ impl<'s> SweepContext<'s> {
         StageContext {
             observer: self.observer.as_ref(),
             pool: Some((self.pool, &*self.project.store)),
+            store: &self.project.store,
             writer: Some(self.writer),
             keep: None,
             place: &self.place,

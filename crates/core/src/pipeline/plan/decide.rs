@@ -11,11 +11,13 @@ use super::observed::HowMade;
 use super::reads::{ReadState, missing_reads, read_state, state_apart};
 use super::{Action, PlanError};
 use crate::config::graph::StageIndex;
+use crate::config::manifest::Command;
+use crate::data::{DataError, split_name, version_with};
 use crate::project::fingerprint::{EnvironmentNow, Reason, ReasonKind, inputs_of, reasons};
 use crate::project::observed::ObservedCheck;
 use crate::project::workspace::Project;
 use crate::record::receipt::{
-    BranchedFrom, Content, CountedEnvironment, Inputs, ObservedInputs, PathContent, StageReceipt, TreeReceipt,
+    BranchedFrom, Content, CountedEnvironment, Inputs, ObservedInputs, PathContent, Read, StageReceipt, TreeReceipt,
 };
 use crate::store::{Digest, StoreError};
 
@@ -92,6 +94,8 @@ pub struct Decision {
     pub key: Option<Digest>,
     /// What stands at its reads, as far as known.
     pub reads: BTreeMap<SourcePath, Content>,
+    /// Recorded versions that it is held against.
+    pub versions: Vec<Read>,
     /// Why.
     pub reasons: Vec<Reason>,
     /// The recorded result, if there is one for the key.
@@ -155,11 +159,13 @@ impl<'p> PlanContext<'p> {
             inputs: None,
             key: None,
             reads: reads.contents,
+            versions: Vec::new(),
             reasons: Vec::new(),
             result: None,
             before: None,
         };
-        let inputs = inputs_of(decl, &self.project.params, reads.inputs, &self.environment, self.from.get(&stage))?;
+        let mut inputs = inputs_of(decl, &self.project.params, reads.inputs, &self.environment, self.from.get(&stage))?;
+        decision.versions = self.versions_of(&mut inputs)?;
         if !reads.pending.is_empty() || !reads.absent.is_empty() {
             let baseline = self.baseline(&decl.name)?;
             decision.before = baseline.as_ref().map(|b| b.seconds);
@@ -171,6 +177,29 @@ impl<'p> PlanContext<'p> {
         decision.inputs = Some(inputs);
         decision.key = Some(key);
         Ok(decision)
+    }
+
+    /// The recorded versions that a stage is held against: what they are counts, not what they are called.
+    fn versions_of(&self, inputs: &mut Inputs) -> Result<Vec<Read>, PlanError> {
+        let Command::Examine(examination) = &mut inputs.run else { return Ok(Vec::new()) };
+        let mut found: Vec<Read> = Vec::new();
+        for table in std::iter::once(&mut examination.data).chain(examination.tables.values_mut()) {
+            let Some((dataset, number)) = table.version.as_deref().and_then(split_name) else { continue };
+            let version = version_with(&self.project.ledger, dataset, number).map_err(|e| match e {
+                // It is declared: nothing of it has been recorded.
+                DataError::NoDataset { name, .. } => Box::new(DataError::NothingRecorded(name)),
+                other => Box::new(other),
+            })?;
+            table.digest = Some(version.content.digest);
+            let at = PathContent { path: version.path.clone(), content: version.content };
+            let dataset = Some(version.dataset);
+            let (by, published) = (Vec::new(), None);
+            let read = Read { at, by, dataset, published, for_all: false, params: false, hold: version.hold };
+            if !found.contains(&read) {
+                found.push(read);
+            }
+        }
+        Ok(found)
     }
 
     fn all_reads(&self, stage: StageIndex, settled: &BTreeMap<StageIndex, Settled>) -> Result<AllReads, PlanError> {

@@ -17,6 +17,7 @@ pub use reads::{ReadError, missing_reads};
 
 use crate::config::graph::StageIndex;
 use crate::config::manifest::ManifestError;
+use crate::data::DataError;
 use crate::project::fingerprint::{PythonError, Reason};
 use crate::record::ledger::LedgerError;
 use crate::record::receipt::{DocumentError, ReceiptError, TreeReceiptError};
@@ -72,6 +73,9 @@ pub enum PlanError {
     /// The tree's receipt.
     #[error(transparent)]
     Tree(#[from] TreeReceiptError),
+    /// A recorded version that a stage is held against.
+    #[error(transparent)]
+    Data(#[from] Box<DataError>),
 }
 
 /// Names of stages to their numbers; an unknown one is an error with the nearest known.

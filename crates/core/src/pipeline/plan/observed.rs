@@ -7,7 +7,7 @@ use textum_base::SourcePath;
 use super::PlanError;
 use super::decide::{PlanContext, Settled};
 use crate::config::graph::StageIndex;
-use crate::config::manifest::{Command, StageDecl, Trust};
+use crate::config::manifest::{StageDecl, Trust};
 use crate::project::fingerprint::{Reason, ReasonKind};
 use crate::project::observed::World;
 use crate::record::receipt::{Content, EnvironmentRecord, ObservedInputs, ReceiptError, StageReceipt};
@@ -54,7 +54,7 @@ impl PlanContext<'_> {
         if !decl.reuse {
             return Ok(vec![Reason::plain(ReasonKind::NotReused, &decl.name)]);
         }
-        if matches!(decl.run, Command::Evaluate(_)) {
+        if decl.run.is_own() {
             return Ok(Vec::new());
         }
         let never = || vec![Reason::plain(ReasonKind::Unobserved, &decl.name)];

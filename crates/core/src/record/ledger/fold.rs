@@ -210,7 +210,7 @@ impl Fold for StageReceipt {
         for path in &receipt.undeclared {
             insert.execute(params![digest.as_bytes(), path])?;
         }
-        fold_paths(tx, digest, "read", receipt.reads.iter().map(|r| &r.at))?;
+        fold_paths(tx, digest, "read", receipt.reads.iter().chain(&receipt.versions).map(|r| &r.at))?;
         fold_paths(tx, digest, "write", receipt.outputs())?;
         fold_paths(tx, digest, "left", receipt.left.iter())
     }

@@ -89,7 +89,7 @@ impl Document for StageReceipt {
         run_id(&self.run)?;
         time(&self.started)?;
         self.ordered.iter().try_for_each(|t| time(t))?;
-        reads(&self.reads)
+        reads(&self.reads).and_then(|()| reads(&self.versions))
     }
 
     fn references<'d>(&'d self, tell: &mut dyn FnMut(Reference<'d>)) {
@@ -109,7 +109,7 @@ impl Document for StageReceipt {
             tell(Reference::bytes(Role::Observed, *digest));
         }
         self.outputs().for_each(|o| tell(Reference::content(Role::Output, &o.path, &o.content, StorageMode::Store)));
-        self.reads.iter().for_each(|read| tell(Reference::read(read)));
+        self.reads.iter().chain(&self.versions).for_each(|read| tell(Reference::read(read)));
     }
 }
 

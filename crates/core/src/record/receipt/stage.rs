@@ -131,6 +131,9 @@ pub struct StageReceipt {
     /// Files that it seems to have read without declaring them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub undeclared: Vec<String>,
+    /// Recorded versions of datasets that it was held against: out of the store, not out of the tree.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub versions: Vec<Read>,
 }
 
 /// Something that was read.

@@ -39,7 +39,7 @@ pub const ROOMS: &[Room] = &[
     room(
         "inspect",
         "crates/core/src/inspect",
-        &["base", "store", "registry", "config", "record", "event", "project", "data", "pipeline"],
+        &["base", "store", "table", "registry", "config", "record", "event", "project", "data", "pipeline"],
     ),
     room(
         "maintain",

@@ -8,7 +8,7 @@ use textum_core::depot::{DepotError, Fault};
 use textum_core::erase::EraseError;
 use textum_core::figure::PictureError;
 use textum_core::fsio::IoError;
-use textum_core::inspect::comparison::CompareError;
+use textum_core::inspect::comparison::{CompareError, PairError};
 use textum_core::inspect::curve::CurveError;
 use textum_core::inspect::lineage::TraceError;
 use textum_core::maintain::rebuild::RebuildError;
@@ -18,6 +18,7 @@ use textum_core::maintain::upkeep::UpkeepError;
 use textum_core::maintain::verify::VerifyError;
 use textum_core::pipeline::adopt::AdoptError;
 use textum_core::pipeline::draft::DraftError;
+use textum_core::pipeline::evaluation::{EvaluationError, PairedError};
 use textum_core::pipeline::examination::ExaminationError;
 use textum_core::pipeline::exec::ExecError;
 use textum_core::pipeline::plan::{PlanError, ReadError};
@@ -206,6 +207,19 @@ unwrapping!(PublishError { Log, Depots, Sync, Key, Store, Ledger, Run, Receipt, 
 );
 unwrapping!(CurveError { Store, Receipt, Io });
 unwrapping!(CompareError { Store, Receipt, Ledger });
+unwrapping!(PairError { Data, Paired },
+    PairError::Stage(_) => wrong("`textum show RUN` lists the stages of a run; name one with --stage"),
+    PairError::Other(_) => wrong("compare runs whose stage evaluates in the same way"),
+);
+unwrapping!(PairedError { Evaluation, Table },
+    PairedError::OtherRows(_) => wrong("compare runs whose models judged the same rows: with the same data and the same split"),
+);
+unwrapping!(EvaluationError { Table, Io, Data },
+    EvaluationError::Cells { .. } => wrong("mend the predictions"),
+    EvaluationError::Empty(_) => wrong("mend the predictions"),
+    EvaluationError::NoScore { .. } => wrong("name a column for each class that occurs"),
+    EvaluationError::NoPositive { .. } => wrong("name a class that occurs with `positive`"),
+);
 unwrapping!(PictureError {},
     PictureError(_) => damaged("write an .svg instead"),
 );

@@ -1,7 +1,7 @@
 //! `textum compare`.
 
 use clap::Args;
-use textum_core::inspect::comparison::{Side, compare};
+use textum_core::inspect::comparison::{PairOptions, Side, compare, pair};
 use textum_core::project::workspace::Project;
 use textum_core::publish::{Place, differences, find_version};
 use textum_core::record::ledger::NameError;
@@ -18,7 +18,7 @@ use crate::ui::Ui;
 /// What `textum compare` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum compare last~1 last        the last two runs\n  textum compare 7f3a best:auc      a run with the best one\n  textum compare 7f3a 91c0 be12     several side by side\n  textum compare 7f3a 91c0 --format md   for a review comment\n  textum compare stop-predictor@2 stop-predictor@3   why published versions differ"
+    after_help = "Examples:\n  textum compare last~1 last        the last two runs\n  textum compare 7f3a best:auc      a run with the best one\n  textum compare 7f3a 91c0 be12     several side by side\n  textum compare 7f3a 91c0 --paired      is it better, or luck? on the same rows\n  textum compare 7f3a 91c0 --format md   for a review comment\n  textum compare stop-predictor@2 stop-predictor@3   why published versions differ"
 )]
 pub struct CompareArgs {
     /// The runs, or published versions; what changed is told from the first on. Left out: the last two runs
@@ -27,6 +27,15 @@ pub struct CompareArgs {
     /// All changed lines of code, however many
     #[arg(long)]
     all: bool,
+    /// Hold two models against one another on the rows that both have judged: is one better, or is it luck?
+    #[arg(long)]
+    paired: bool,
+    /// With --paired: the columns that tell rows apart; left out, the key of a dataset if both tables have it, else their places
+    #[arg(long, value_name = "COL", value_delimiter = ',', requires = "paired")]
+    key: Vec<String>,
+    /// With --paired: the stage that evaluates, if there are several
+    #[arg(long, value_name = "STAGE", requires = "paired")]
+    stage: Option<String>,
     #[command(flatten)]
     which: WhichRegistry,
 }
@@ -39,6 +48,13 @@ pub fn run(global: &Global, args: &CompareArgs, ui: &Ui) -> Result<u8, Failure> 
         [one] => return Err(Failure::new(USAGE, format!("`{one}` alone cannot be compared"), "name two runs or more")),
         several => several.to_vec(),
     };
+    if args.paired && (args.all || names.iter().any(|name| is_published(name))) {
+        return Err(Failure::new(
+            USAGE,
+            "--paired holds runs against one another, and shows no code",
+            "name two runs, without --all",
+        ));
+    }
     if names.iter().any(|name| is_published(name)) {
         return versions(&project, args, &names, ui);
     }
@@ -51,6 +67,9 @@ pub fn run(global: &Global, args: &CompareArgs, ui: &Ui) -> Result<u8, Failure> 
         ui.result(&format!("{} name the same run, {}: there is nothing to compare", names.join(" and "), sides[0].run.run));
         return Ok(0);
     }
+    if args.paired {
+        return paired(&project, args, &sides, ui);
+    }
     let found = compare(&project, &sides)?;
     let told = render::compare::Told { comparison: &found, sides: &sides, all: args.all };
     match ui.format {
@@ -58,6 +77,23 @@ pub fn run(global: &Global, args: &CompareArgs, ui: &Ui) -> Result<u8, Failure> 
         Format::Csv => ui.result(&render::csv::comparison(&found)),
         Format::Md => ui.result(&render::compare::markdown(&told)),
         _ => ui.result(&render::compare::text(&told, &ui.style)),
+    }
+    Ok(0)
+}
+
+/// Two models on the rows that both have judged.
+fn paired(project: &Project, args: &CompareArgs, sides: &[Side], ui: &Ui) -> Result<u8, Failure> {
+    let [a, b] = sides else {
+        return Err(Failure::new(USAGE, "--paired holds two runs against one another", "name two runs"));
+    };
+    let options = PairOptions { stage: args.stage.clone(), key: args.key.clone() };
+    let found = pair(project, a, b, &options)?;
+    let told = render::pair::Told { pair: &found, runs: [&a.run.run, &b.run.run] };
+    match ui.format {
+        Format::Json => ui.json(&render::pair::json(&told)),
+        Format::Csv => ui.result(&render::pair::csv(&told)),
+        Format::Md => ui.result(&render::pair::markdown(&told)),
+        _ => ui.result(&render::pair::text(&told, &ui.style)),
     }
     Ok(0)
 }

@@ -16,6 +16,7 @@ pub mod groups;
 pub mod impact;
 pub mod live;
 pub mod observed;
+pub mod pair;
 pub mod plan;
 pub mod plot;
 pub mod rebuild;

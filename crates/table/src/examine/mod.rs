@@ -15,6 +15,7 @@ use std::path::Path;
 
 use serde::Serialize;
 
+pub use key::Key;
 pub use propose::{CATEGORIES, propose};
 pub use rule::{AGAINST, Bounds, Demand, Figure, Likeness, Rule, parse};
 

@@ -1,19 +1,15 @@
 //! `evaluate = { … }` in a manifest: what is to be judged, and how.
 
+use std::collections::BTreeMap;
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
 use textum_base::{Better, ProjectPath};
 
-use super::Diagnostic;
-use super::check::Checker;
-use super::document::Step;
-use super::form::{EvaluateForm, StageForm};
-
 /// The version of the definitions of the metrics. It counts as an input: other definitions, other results.
-pub const DEFINITIONS: u32 = 2;
+pub const DEFINITIONS: u32 = 3;
 
-/// What is to be judged, and how.
+/// What is to be judged, and how. Numbers that decide a result are texts, so that they are exact.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct Evaluation {
     /// [`DEFINITIONS`].
@@ -25,9 +21,78 @@ pub struct Evaluation {
     /// What is predicted.
     #[serde(flatten)]
     pub judged: Judged,
-    /// A column by whose values everything is computed too.
+    /// Columns by whose values everything is computed too.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub by: Option<String>,
+    pub by: Option<By>,
+    /// A column with the weight of each row.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub weight: Option<String>,
+    /// How intervals are found, if they are.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub intervals: Option<Intervals>,
+    /// Columns between whose values selection and errors are held against one another.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub between: Vec<String>,
+}
+
+/// Columns by whose values everything is computed too.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum By {
+    /// One column.
+    One(String),
+    /// Several, each by itself or crossed with others.
+    Several(Vec<Crossed>),
+}
+
+/// A column, or several whose values make groups together.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum Crossed {
+    /// One column.
+    One(String),
+    /// Each combination of their values is a group.
+    Several(Vec<String>),
+}
+
+impl Crossed {
+    /// The columns.
+    pub fn columns(&self) -> Vec<&str> {
+        match self {
+            Crossed::One(column) => vec![column],
+            Crossed::Several(columns) => columns.iter().map(String::as_str).collect(),
+        }
+    }
+}
+
+impl By {
+    /// The groupings, each with its columns.
+    pub fn groupings(&self) -> Vec<Vec<&str>> {
+        match self {
+            By::One(column) => vec![vec![column]],
+            By::Several(all) => all.iter().map(Crossed::columns).collect(),
+        }
+    }
+}
+
+/// Intervals by the bootstrap: rows drawn again and again.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct Intervals {
+    /// How probable it is that the interval holds the value, as text.
+    pub level: String,
+    /// How often rows are drawn.
+    pub resamples: u32,
+    /// What the draws begin with.
+    pub seed: u64,
+}
+
+/// What wrong decisions cost, as texts.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct Cost {
+    /// Of a row that is predicted positive and is not.
+    pub false_positive: String,
+    /// Of a row that is positive and not predicted to be.
+    pub false_negative: String,
 }
 
 /// What is predicted.
@@ -44,46 +109,92 @@ pub enum Judged {
         threshold: String,
         /// Bins of the calibration.
         bins: u32,
+        /// What wrong decisions cost, if that is known.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        cost: Option<Cost>,
+    },
+    /// A probability for each of several classes.
+    Scores {
+        /// The column of each class.
+        scores: ClassColumns,
     },
     /// A class.
     Label {
         /// The column.
         label: String,
     },
+    /// An order of the rows of each query.
+    Rank {
+        /// The column by which rows stand in order, the highest first.
+        rank: String,
+        /// The column that tells which rows belong together.
+        query: String,
+        /// How many of the first rows are looked at.
+        at: u32,
+    },
     /// A quantity.
     Value {
         /// The column.
         value: String,
+        /// The quantile that is predicted, if it is one, as text.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        quantile: Option<String>,
+        /// Columns with the ends of an interval that is predicted.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        interval: Option<[String; 2]>,
     },
+}
+
+/// The columns with the probabilities of classes.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum ClassColumns {
+    /// All columns that begin with this; the rest of their names is the class.
+    Prefix(String),
+    /// The column of each class.
+    Each(BTreeMap<String, String>),
 }
 
 impl Evaluation {
     /// The directions of its metrics, which need not be declared.
     pub fn directions(&self) -> Vec<(String, Better)> {
         use Better::{Higher, Lower};
-        let (known, weakest): (&[(&str, Better)], (&str, Better)) = match self.judged {
-            Judged::Score { .. } => (
-                &[
-                    ("auc", Higher),
-                    ("log_loss", Lower),
-                    ("accuracy", Higher),
-                    ("average_precision", Higher),
-                    ("brier", Lower),
-                    ("calibration_error", Lower),
-                    ("f1", Higher),
-                    ("precision", Higher),
-                    ("recall", Higher),
-                ],
-                ("auc", Higher),
-            ),
-            Judged::Label { .. } => (
-                &[("accuracy", Higher), ("balanced_accuracy", Higher), ("f1", Higher), ("precision", Higher), ("recall", Higher)],
-                ("accuracy", Higher),
-            ),
-            Judged::Value { .. } => (&[("rmse", Lower), ("mae", Lower), ("max_error", Lower), ("r2", Higher)], ("rmse", Lower)),
+        let higher = |names: &[&'static str]| names.iter().map(|n| (*n, Higher)).collect::<Vec<_>>();
+        let lower = |names: &[&'static str]| names.iter().map(|n| (*n, Lower)).collect::<Vec<_>>();
+        let mut known: Vec<(&str, Better)> = match &self.judged {
+            Judged::Score { cost, .. } => {
+                let mut lower = lower(&["log_loss", "brier", "calibration_error"]);
+                lower.extend(cost.iter().flat_map(|_| [("cost", Lower), ("lowest_cost", Lower)]));
+                [higher(&["auc", "average_precision", "accuracy", "f1", "precision", "recall", "specificity", "mcc"]), lower]
+                    .concat()
+            }
+            Judged::Scores { .. } => [
+                higher(&["auc", "pairwise_auc", "average_precision", "accuracy", "balanced_accuracy", "f1", "precision", "recall"]),
+                higher(&["top_2", "top_3"]),
+                lower(&["log_loss", "brier"]),
+            ]
+            .concat(),
+            Judged::Label { .. } => higher(&["accuracy", "balanced_accuracy", "f1", "precision", "recall"]),
+            Judged::Rank { .. } => higher(&["ndcg", "ndcg_at", "mrr", "recall_at"]),
+            Judged::Value { quantile, .. } => {
+                let mut lower = lower(&["rmse", "mae", "median_error", "mape", "max_error"]);
+                lower.extend(quantile.iter().map(|_| ("quantile_loss", Lower)));
+                [lower, higher(&["r2"])].concat()
+            }
         };
-        let weakest = self.by.iter().map(|_| (format!("weakest.{}", weakest.0), weakest.1));
+        known.dedup_by_key(|(name, _)| *name);
+        let weakest = self.by.iter().map(|_| (format!("weakest.{}", self.headline().0), self.headline().1));
         known.iter().map(|(name, better)| ((*name).to_string(), *better)).chain(weakest).collect()
+    }
+
+    /// The metric by which groups are compared, and its direction.
+    pub fn headline(&self) -> (&'static str, Better) {
+        match self.judged {
+            Judged::Score { .. } | Judged::Scores { .. } => ("auc", Better::Higher),
+            Judged::Label { .. } => ("accuracy", Better::Higher),
+            Judged::Rank { .. } => ("ndcg", Better::Higher),
+            Judged::Value { .. } => ("rmse", Better::Lower),
+        }
     }
 }
 
@@ -93,66 +204,17 @@ impl fmt::Display for Evaluation {
             Judged::Score { score, positive, threshold, .. } => {
                 format!("score {score}, positive {positive}, threshold {threshold}")
             }
+            Judged::Scores { scores: ClassColumns::Prefix(prefix) } => format!("scores {prefix}…"),
+            Judged::Scores { scores: ClassColumns::Each(each) } => {
+                format!("scores {}", each.values().cloned().collect::<Vec<_>>().join(", "))
+            }
             Judged::Label { label } => format!("label {label}"),
-            Judged::Value { value } => format!("value {value}"),
+            Judged::Rank { rank, query, at } => format!("rank {rank} within {query}, at {at}"),
+            Judged::Value { value, .. } => format!("value {value}"),
         };
-        let by = self.by.as_ref().map(|b| format!(", by {b}")).unwrap_or_default();
+        let by = self.by.as_ref().map(By::groupings).unwrap_or_default();
+        let by: Vec<String> = by.iter().map(|columns| columns.join(" × ")).collect();
+        let by = if by.is_empty() { String::new() } else { format!(", by {}", by.join(", ")) };
         write!(f, "evaluate {} (truth {}, {predicted}{by})", self.predictions, self.truth)
-    }
-}
-
-impl Checker<'_, '_> {
-    /// What a stage is to judge; what does not fit is a mistake.
-    pub(super) fn evaluation(&mut self, name: &str, form: &EvaluateForm, stage: &StageForm) -> Option<Evaluation> {
-        let before = self.mistakes.len();
-        let place = |key| [Step::Key("stage"), Step::Key(name), Step::Key("evaluate"), Step::Key(key)];
-        let whole = self.at(&[Step::Key("stage"), Step::Key(name), Step::Key("evaluate")]);
-        let mut wrong = |span, title: &str, help: &str| self.mistakes.push(Diagnostic::new(span, title, "here", help));
-        if stage.run.is_some() {
-            wrong(whole.clone(), &format!("`{name}` has both `run` and `evaluate`"), "a stage does the one or the other");
-        }
-        let given = [&form.score, &form.label, &form.value].into_iter().flatten().count();
-        if given != 1 {
-            let help = "name one column: `score` (a probability), `label` (a class) or `value` (a quantity)";
-            wrong(whole.clone(), "it must be said what is predicted", help);
-        }
-        if form.score.is_none() && (form.positive.is_some() || form.threshold.is_some() || form.bins.is_some()) {
-            wrong(whole.clone(), "`positive`, `threshold` and `bins` go with `score`", "leave them out, or name the `score`");
-        }
-        if stage.metrics.len() != 1 || !stage.metrics[0].ends_with(".json") {
-            let help = "add `metrics = [\"build/scores.json\"]`: one JSON file, which the evaluation writes";
-            wrong(whole.clone(), "an evaluation needs a file for its metrics", help);
-        }
-        if stage.writes.len() > 1 || stage.writes.first().is_some_and(|w| !w.ends_with('/')) {
-            let help = "write `writes = [\"build/figures/\"]`: one folder, with a `/` at its end";
-            wrong(whole.clone(), "an evaluation writes its figures into one folder", help);
-        }
-        if form.threshold.is_some_and(|t| !(0.0..=1.0).contains(&t)) {
-            let span = self.at(&place("threshold"));
-            self.mistakes.push(Diagnostic::new(span, "a threshold is a probability", "here", "write a number from 0 to 1"));
-        }
-        if form.bins.is_some_and(|b| !(2..=1000).contains(&b)) {
-            let span = self.at(&place("bins"));
-            self.mistakes.push(Diagnostic::new(span, "that many bins tell nothing", "here", "write a number from 2 to 1000"));
-        }
-        let predictions = self.path(&form.predictions, &place("predictions"))?;
-        let judged = match (&form.score, &form.label, &form.value) {
-            (Some(score), None, None) => Judged::Score {
-                score: score.clone(),
-                positive: form.positive.clone().unwrap_or_else(|| "1".into()),
-                threshold: form.threshold.unwrap_or(0.5).to_string(),
-                bins: form.bins.unwrap_or(10),
-            },
-            (None, Some(label), None) => Judged::Label { label: label.clone() },
-            (None, None, Some(value)) => Judged::Value { value: value.clone() },
-            _ => return None,
-        };
-        (self.mistakes.len() == before).then(|| Evaluation {
-            definitions: DEFINITIONS,
-            predictions,
-            truth: form.truth.clone(),
-            judged,
-            by: form.by.clone(),
-        })
     }
 }

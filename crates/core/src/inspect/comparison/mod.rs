@@ -2,12 +2,14 @@
 //! metrics, durations. Each difference is told with every run's value.
 
 mod code;
+mod pair;
 
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
 
 pub use code::{CodeChange, Hunk, HunkLine, LineKind};
+pub use pair::{Pair, PairError, PairOptions, pair};
 
 use crate::config::manifest::{Better, command_text};
 use crate::data::{Change, Version, change_between, find_data, versions};

@@ -57,6 +57,11 @@ impl Labels {
         self.at.iter().filter_map(|n| self.names.get(*n as usize)).map(String::as_str)
     }
 
+    /// The label of a row; empty beyond the last.
+    pub fn at(&self, row: usize) -> &str {
+        self.at.get(row).and_then(|n| self.names.get(*n as usize)).map_or("", String::as_str)
+    }
+
     /// The labels that occur, sorted.
     pub fn distinct(&self) -> BTreeSet<&str> {
         let mut met = vec![false; self.names.len()];

@@ -6,98 +6,166 @@ use std::path::Path;
 
 use serde_json::{Map, Value, json};
 
-use super::figures;
-use super::{Evaluation, EvaluationError, Judged, Predictions, judge_classes, judge_quantity, judge_score};
+use super::bootstrap::intervals;
+use super::class_scores::ClassScores;
+use super::classes::ClassLabels;
+use super::figures::{self, OfScore};
+use super::groups::{FEW_ROWS, Group, between, groups, json as number_of, said};
+use super::judge::Judge;
+use super::score::Scores;
+use super::{Evaluation, EvaluationError, Judged, Predictions, judge_of, tables};
 use crate::figure::{Figure, number};
 use crate::fsio::{self, IoError};
-use crate::record::receipt::Metric;
+use textum_base::Better;
 
-/// A group with fewer rows is not looked at for the weakest.
-const FEW_ROWS: usize = 10;
-
-/// The figures of one set of rows: all, or those of a group.
-pub(super) struct Judgement {
-    /// Metrics by name, the most telling first.
-    pub metrics: Vec<(String, f64)>,
-    /// Files: name and figure.
-    pub figures: Vec<(&'static str, Figure)>,
+/// What goes into the folder of an evaluation.
+#[derive(Default)]
+struct Files {
+    figures: Vec<(String, Figure)>,
+    tables: Vec<(String, Result<Vec<u8>, std::io::Error>)>,
 }
 
-fn judge(evaluation: &Evaluation, rows: &Predictions) -> Judgement {
-    let named = |pairs: &[(&str, f64)]| pairs.iter().map(|(n, v)| ((*n).to_string(), *v)).collect::<Vec<_>>();
+/// Names and values of figures as JSON: those of classes below the class.
+fn metrics_of(names: &[String], values: &[f64]) -> Map<String, Value> {
+    let mut out = Map::new();
+    let mut classes: BTreeMap<&str, Map<String, Value>> = BTreeMap::new();
+    for (name, value) in names.iter().zip(values) {
+        match name.strip_prefix("class.").and_then(|rest| rest.rsplit_once('.')) {
+            Some((class, what)) => drop(classes.entry(class).or_default().insert(what.to_string(), number_of(*value))),
+            None => drop(out.insert(name.clone(), number_of(*value))),
+        }
+    }
+    if !classes.is_empty() {
+        out.insert("class".into(), json!(classes));
+    }
+    out
+}
+
+/// What is drawn and written of all rows.
+fn files_of(evaluation: &Evaluation, rows: &Predictions, names: &[String], values: &[f64], weights: &[f64]) -> Files {
+    let mut files = Files::default();
+    let value = |name: &str| names.iter().position(|n| n == name).map_or(f64::NAN, |at| values[at]);
+    let confusion = |files: &mut Files, classes: &[String], confusion: &[Vec<f64>]| {
+        let mut figure = figures::matrix("Confusion", classes, confusion);
+        figure.subtitle = format!("accuracy {}; shade: share of the true class", number(value("accuracy")));
+        files.figures.push(("confusion".into(), figure));
+        files.tables.push(("confusion.csv".into(), tables::of_confusion(classes, confusion)));
+    };
     match &evaluation.judged {
-        Judged::Score { positive, threshold, bins, .. } => {
-            let found = judge_score(&rows.numbers, &rows.truth.are(positive), threshold.parse().unwrap_or(0.5), *bins);
-            let [tp, fp, fn_, tn] = found.confusion.map(|n| n as f64);
-            let metrics = named(&[
-                ("auc", found.auc),
-                ("average_precision", found.average_precision),
-                ("log_loss", found.log_loss),
-                ("brier", found.brier),
-                ("accuracy", found.accuracy),
-                ("precision", found.precision),
-                ("recall", found.recall),
-                ("f1", found.f1),
-                ("calibration_error", found.calibration_error),
-                ("true_positives", tp),
-                ("false_positives", fp),
-                ("false_negatives", fn_),
-                ("true_negatives", tn),
-                ("rows", found.rows as f64),
-            ]);
-            Judgement { metrics, figures: figures::of_score(&found, positive, threshold) }
+        Judged::Score { positive, threshold, bins, cost, .. } => {
+            let cost = cost.as_ref().map(|c| [&c.false_positive, &c.false_negative].map(|t| t.parse().unwrap_or(f64::NAN)));
+            let cost = cost.map(|[a, b]| (a, b));
+            let scores = Scores::new(&rows.numbers, rows.truth.are(positive), threshold.parse().unwrap_or(0.5), *bins, cost);
+            let (curves, bins) = (scores.curves(weights), scores.calibration(weights));
+            let at = scores.at(threshold.parse().unwrap_or(0.5), weights);
+            let told = ["auc", "average_precision", "calibration_error"].map(value);
+            let drawn = OfScore { curves: &curves, bins: &bins, at, told, positive: (positive, threshold) };
+            files.figures.extend(figures::of_score(&drawn).into_iter().map(|(name, f)| (name.to_string(), f)));
+            let tables = tables::of_score(&curves, &bins, &scores, weights, cost);
+            files.tables.extend(tables.into_iter().map(|(name, t)| (name.to_string(), t)));
+            let [tp, fp, fn_, tn] = at.counts;
+            let classes = ["other".to_string(), positive.clone()];
+            files.tables.push(("confusion.csv".into(), tables::of_confusion(&classes, &[vec![tn, fp], vec![fn_, tp]])));
         }
         Judged::Label { .. } => {
-            let found = judge_classes(&rows.predicted, &rows.truth);
-            let [precision, recall, f1] = found.macro_mean;
-            let mut metrics = named(&[
-                ("accuracy", found.accuracy),
-                ("f1", f1),
-                ("precision", precision),
-                ("recall", recall),
-                ("balanced_accuracy", found.balanced_accuracy),
-                ("rows", rows.rows as f64),
-            ]);
-            for (name, [p, r, f]) in found.names.iter().zip(&found.each) {
-                let of = |what: &str, v: &f64| (format!("class.{name}.{what}"), *v);
-                metrics.extend([of("precision", p), of("recall", r), of("f1", f)]);
-            }
-            Judgement { metrics, figures: figures::of_classes(&found) }
+            let judge = ClassLabels::new(&rows.predicted, &rows.truth);
+            confusion(&mut files, &judge.names, &judge.confusion(weights));
+        }
+        Judged::Scores { .. } => {
+            let judge = ClassScores::new(&rows.classes, &rows.scores, &rows.truth);
+            confusion(&mut files, &rows.classes, &judge.confusion(weights));
         }
         Judged::Value { .. } => {
-            let found = judge_quantity(&rows.numbers, &rows.true_numbers);
-            let metrics = named(&[
-                ("rmse", found.rmse),
-                ("mae", found.mae),
-                ("r2", found.r2),
-                ("bias", found.bias),
-                ("max_error", found.max_error),
-                ("rows", found.rows as f64),
-            ]);
-            Judgement { metrics, figures: figures::of_quantity(&rows.numbers, &rows.true_numbers) }
+            let drawn = figures::of_quantity(&rows.numbers, &rows.true_numbers);
+            files.figures.extend(drawn.into_iter().map(|(name, f)| (name.to_string(), f)));
         }
+        Judged::Rank { .. } => {}
+    }
+    files
+}
+
+/// A name of a file for a grouping.
+fn file_name(grouping: &str, only: bool) -> String {
+    let safe = |c: char| if c.is_alphanumeric() || matches!(c, '-' | '_') { c } else { '-' };
+    match only {
+        true => "groups".to_string(),
+        false => format!("groups-{}", grouping.replace(" × ", "-").chars().map(safe).collect::<String>()),
     }
 }
 
-/// The metric by which groups are compared, and whether more of it is better.
-fn headline(evaluation: &Evaluation) -> (&'static str, bool) {
-    match evaluation.judged {
-        Judged::Score { .. } => ("auc", true),
-        Judged::Label { .. } => ("accuracy", true),
-        Judged::Value { .. } => ("rmse", false),
+/// The weakest group so far: by what, which, its rows and its value.
+type Weakest = Option<(String, String, usize, f64)>;
+
+/// Each grouping: its table and figure, and the weakest group of all.
+fn group_all(
+    evaluation: &Evaluation,
+    rows: &Predictions,
+    judge: (&[String], &[f64]),
+    files: &mut Files,
+    out: &mut Map<String, Value>,
+) -> Result<Weakest, EvaluationError> {
+    let (names, values) = judge;
+    let (metric, better) = evaluation.headline();
+    let at = names.iter().position(|n| n == metric).unwrap_or(0);
+    let mut weakest: Weakest = None;
+    let mut all = Map::new();
+    for (by, labels) in &rows.by {
+        let found = groups(evaluation, rows, labels)?;
+        let large = found.iter().filter(|g| g.rows >= FEW_ROWS && g.values[at].is_finite());
+        for group in large {
+            let worse = |than: f64| if better == Better::Higher { group.values[at] < than } else { group.values[at] > than };
+            if weakest.as_ref().is_none_or(|w| worse(w.3)) {
+                weakest = Some((by.clone(), group.name.clone(), group.rows, group.values[at]));
+            }
+        }
+        let name = file_name(by, rows.by.len() == 1);
+        files.figures.push((name.clone(), figures::of_groups(by, metric, at, values[at], &found)));
+        files.tables.push((format!("{name}.csv"), tables::of_groups(by, names, &found)));
+        let each = |g: &Group| (g.name.clone(), Value::Object(metrics_of(names, &g.values)));
+        all.insert(by.clone(), Value::Object(found.iter().map(each).collect()));
     }
+    // Without a folder the groups are told with the metrics.
+    out.insert(
+        "by".into(),
+        if rows.by.len() == 1 { all.into_iter().next().map_or(Value::Null, |(_, v)| v) } else { Value::Object(all) },
+    );
+    Ok(weakest)
 }
 
-fn subset(rows: &Predictions, members: &[u32]) -> Predictions {
-    let numbers = |from: &Vec<f64>| members.iter().filter_map(|i| from.get(*i as usize).copied()).collect();
-    Predictions {
-        truth: rows.truth.rows(members),
-        predicted: rows.predicted.rows(members),
-        numbers: numbers(&rows.numbers),
-        true_numbers: numbers(&rows.true_numbers),
-        groups: Default::default(),
-        rows: members.len(),
+/// Groups held against one another, as JSON.
+fn hold(evaluation: &Evaluation, rows: &Predictions, files: &mut Files, log: &mut dyn Write) -> Map<String, Value> {
+    let mut out = Map::new();
+    for (column, labels) in &rows.between {
+        let held = between(evaluation, rows, column, labels);
+        let mut own = Map::new();
+        for rate in &held.rates {
+            let mut told = Map::new();
+            told.insert("difference".into(), number_of(rate.difference));
+            told.insert("ratio".into(), number_of(rate.ratio));
+            if let Some((low, high)) = rate.interval {
+                told.insert("low".into(), number_of(low));
+                told.insert("high".into(), number_of(high));
+            }
+            own.insert(rate.rate.to_string(), Value::Object(told));
+        }
+        if let Some(first) = held.rates.first() {
+            let _ = writeln!(log, "between {column}: {} differs by {} at most", first.rate, number(first.difference));
+        }
+        let safe = |c: char| if c.is_alphanumeric() || matches!(c, '-' | '_') { c } else { '-' };
+        let name = column.chars().map(safe).collect::<String>();
+        files.tables.push((format!("between-{name}.csv"), tables::of_held(&held)));
+        out.insert(column.clone(), Value::Object(own));
     }
+    out
+}
+
+/// The interval of each figure, as JSON.
+fn intervals_of(evaluation: &Evaluation, judge: &dyn Judge, weights: &[f64]) -> Option<Map<String, Value>> {
+    let (level, count, seed) = said(evaluation.intervals.as_ref()?);
+    let found = intervals(judge, weights, level, count, seed);
+    let named = judge.names().into_iter().zip(found).filter(|(name, _)| !matches!(name.as_str(), "rows" | "queries"));
+    let told = named.filter_map(|(name, ends)| ends.map(|(low, high)| (name, json!({"low": low, "high": high}))));
+    Some(told.filter(|(name, _)| !name.starts_with("class.")).collect())
 }
 
 /// Judges the predictions below `root`, writes the metrics to one file and figures into a folder, and says
@@ -110,48 +178,51 @@ pub fn evaluate(
     log: &mut dyn Write,
 ) -> Result<(), EvaluationError> {
     let rows = Predictions::read(root, evaluation)?;
-    let whole = judge(evaluation, &rows);
-    let mut out: Map<String, Value> =
-        whole.metrics.iter().filter(|(n, _)| !n.starts_with("class.")).map(|(n, v)| (n.clone(), json!(Metric(*v)))).collect();
-    let mut classes: BTreeMap<&str, Map<String, Value>> = BTreeMap::new();
-    for (name, value) in &whole.metrics {
-        if let Some((class, what)) = name.strip_prefix("class.").and_then(|rest| rest.rsplit_once('.')) {
-            classes.entry(class).or_default().insert(what.to_string(), json!(Metric(*value)));
+    let weights = rows.weights();
+    let judge = judge_of(evaluation, &rows)?;
+    let (names, values) = (judge.names(), judge.values(&weights));
+    let mut out = metrics_of(&names, &values);
+    let ends = intervals_of(evaluation, &*judge, &weights);
+    let lead = names.iter().zip(&values).take(5).map(|(name, value)| {
+        let interval = ends.as_ref().and_then(|e| e.get(name)).and_then(|e| Some((e["low"].as_f64()?, e["high"].as_f64()?)));
+        let interval = interval.map_or(String::new(), |(low, high)| format!(" ({} to {})", number(low), number(high)));
+        format!("{name} {}{interval}", number(*value))
+    });
+    let _ = writeln!(log, "{} rows: {}", rows.rows, lead.collect::<Vec<_>>().join(", "));
+    if let Some(left_out) = names.iter().position(|n| n == "mape_left_out").map(|at| values[at]).filter(|n| *n > 0.0) {
+        let _ = writeln!(
+            log,
+            "mape says nothing of {} rows whose truth is 0, and much of those whose truth is small",
+            number(left_out)
+        );
+    }
+    let mut files = files_of(evaluation, &rows, &names, &values, &weights);
+    if !rows.by.is_empty() {
+        let metric = evaluation.headline().0;
+        let weakest = group_all(evaluation, &rows, (&names, &values), &mut files, &mut out)?;
+        if let Some((by, group, rows, value)) = weakest {
+            out.insert("weakest".into(), json!({ metric: number_of(value) }));
+            let _ = writeln!(log, "weakest by {by}: {group}, {metric} {} ({rows} rows)", number(value));
+        }
+        if folder.is_some() {
+            out.remove("by");
         }
     }
-    if !classes.is_empty() {
-        out.insert("class".into(), json!(classes));
+    let held = hold(evaluation, &rows, &mut files, log);
+    if !held.is_empty() {
+        out.insert("between".into(), Value::Object(held));
     }
-    let lead: Vec<String> = whole.metrics.iter().take(5).map(|(n, v)| format!("{n} {}", number(*v))).collect();
-    let _ = writeln!(log, "{} rows: {}", rows.rows, lead.join(", "));
-    let mut figures = whole.figures;
-    if let Some(by) = &evaluation.by {
-        let groups = groups(evaluation, &rows);
-        let (name, higher) = headline(evaluation);
-        let value = |found: &Judgement| found.metrics.iter().find(|(n, _)| n == name).map_or(f64::NAN, |(_, v)| *v);
-        let large = groups.iter().filter(|(_, n, found)| *n >= FEW_ROWS && value(found).is_finite());
-        let order = |a: &f64, b: &f64| if higher { a.total_cmp(b) } else { b.total_cmp(a) };
-        if let Some((group, rows, found)) = large.min_by(|a, b| order(&value(&a.2), &value(&b.2))) {
-            out.insert("weakest".into(), json!({ name: Metric(value(found)) }));
-            let _ = writeln!(log, "weakest by {by}: {group}, {name} {} ({rows} rows)", number(value(found)));
-        }
-        figures.push((
-            "groups",
-            figures::of_groups(by, name, value(&Judgement { metrics: whole.metrics.clone(), figures: vec![] }), &groups, value),
-        ));
-        match folder {
-            Some(folder) => write(&root.join(folder).join("groups.csv"), &table_of(by, &groups)?)?,
-            None => {
-                let each =
-                    |found: &Judgement| found.metrics.iter().map(|(n, v)| (n.clone(), json!(Metric(*v)))).collect::<Map<_, _>>();
-                let all: Map<String, Value> = groups.iter().map(|(g, _, found)| (g.clone(), Value::Object(each(found)))).collect();
-                out.insert("by".into(), Value::Object(all));
-            }
-        }
+    if let Some(ends) = ends {
+        out.insert("interval".into(), Value::Object(ends));
     }
     if let Some(folder) = folder {
-        for (name, figure) in figures {
-            write(&root.join(folder).join(format!("{name}.svg")), figure.svg().as_bytes())?;
+        let folder = root.join(folder);
+        for (name, figure) in files.figures {
+            write(&folder.join(format!("{name}.svg")), figure.svg().as_bytes())?;
+        }
+        for (name, text) in files.tables {
+            let path = folder.join(name);
+            write(&path, &text.map_err(IoError::of("write", &path))?)?;
         }
     }
     let mut text = serde_json::to_vec_pretty(&out).map_err(|e| IoError::of("write", &root.join(metrics))(e.into()))?;
@@ -164,26 +235,4 @@ fn write(path: &Path, bytes: &[u8]) -> Result<(), EvaluationError> {
         crate::fsio::create_folder(parent)?;
     }
     Ok(fsio::write_derived(path, bytes)?)
-}
-
-fn groups(evaluation: &Evaluation, rows: &Predictions) -> Vec<(String, usize, Judgement)> {
-    let mut members: BTreeMap<&str, Vec<u32>> = BTreeMap::new();
-    for (i, group) in rows.groups.iter().enumerate() {
-        members.entry(group).or_default().push(i as u32);
-    }
-    members.into_iter().map(|(g, m)| (g.to_string(), m.len(), judge(evaluation, &subset(rows, &m)))).collect()
-}
-
-fn table_of(by: &str, groups: &[(String, usize, Judgement)]) -> Result<Vec<u8>, EvaluationError> {
-    let names: Vec<&String> =
-        groups.first().map(|(_, _, found)| found.metrics.iter().map(|(n, _)| n).collect()).unwrap_or_default();
-    let plain: Vec<&&String> = names.iter().filter(|n| !n.starts_with("class.")).collect();
-    let mut out = csv::Writer::from_writer(Vec::new());
-    let failed = |e: csv::Error| EvaluationError::Io(IoError::of("write", Path::new("groups.csv"))(e.into()));
-    out.write_record(std::iter::once(by).chain(plain.iter().map(|n| n.as_str()))).map_err(failed)?;
-    for (group, _, found) in groups {
-        let cell = |name: &str| found.metrics.iter().find(|(n, _)| n == name).map_or(String::new(), |(_, v)| v.to_string());
-        out.write_record(std::iter::once(group.clone()).chain(plain.iter().map(|n| cell(n)))).map_err(failed)?;
-    }
-    out.into_inner().map_err(|e| EvaluationError::Io(IoError::of("write", Path::new("groups.csv"))(e.into_error())))
 }

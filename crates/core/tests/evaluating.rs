@@ -16,7 +16,7 @@ fn judged(tiny: &Tiny, table: &str, how: &str) -> Result<Value, String> {
     tiny.manifest(&format!(
         "[stage.judge]\nevaluate = {{ predictions = \"p.csv\", {how} }}\nmetrics = [\"m.json\"]\nwrites = [\"figures/\"]\n"
     ));
-    let manifest = Manifest::load(&tiny.path("textum.toml")).map_err(|e| e.to_string())?;
+    let manifest = Manifest::load(&tiny.path("textum.toml")).map_err(|e| format!("{e} {e:?}"))?;
     let textum_core::config::manifest::Command::Evaluate(evaluation) = &manifest.stages[0].run else { panic!("no evaluation") };
     let mut log = Vec::new();
     evaluate(tiny.root(), evaluation, "m.json", Some("figures"), &mut log).map_err(|e| e.to_string())?;
@@ -179,4 +179,122 @@ fn many_rows_of_few_labels_are_judged() {
     let by = groups(&tiny);
     assert_eq!(by.len(), 7);
     assert_eq!(by.values().map(|g| g["rows"]).sum::<f64>(), 200_000.0);
+}
+
+fn written(tiny: &Tiny, name: &str) -> Vec<Vec<String>> {
+    let mut reader = csv::ReaderBuilder::new().has_headers(false).from_path(tiny.path(&format!("figures/{name}"))).unwrap();
+    reader.records().map(|r| r.unwrap().iter().map(String::from).collect()).collect()
+}
+
+#[test]
+fn groupings_may_be_several_and_crossed() {
+    let tiny = Tiny::new();
+    let row = |i: u32| {
+        format!(
+            "{},{},{},{}\n",
+            i % 2,
+            f64::from(i * 13 % 100) / 100.0,
+            ["A", "B"][(i / 2 % 2) as usize],
+            ["day", "night"][(i / 4 % 2) as usize]
+        )
+    };
+    let table = format!("t,s,shed,shift\n{}", (0..400).map(row).collect::<String>());
+    let found = judged(&tiny, &table, "truth = \"t\", score = \"s\", by = [\"shed\", [\"shed\", \"shift\"]]").unwrap();
+    let (single, crossed) = (written(&tiny, "groups-shed.csv"), written(&tiny, "groups-shed-shift.csv"));
+    assert_eq!((single.len(), crossed.len()), (3, 5));
+    assert_eq!((crossed[0][0].as_str(), crossed[1][0].as_str()), ("shed × shift", "A × day"));
+    let aucs = single[1..].iter().chain(&crossed[1..]).map(|r| r[1].parse::<f64>().unwrap());
+    assert!(is(&found["weakest"]["auc"], aucs.fold(1.0, f64::min)), "{found}");
+    // Each group by itself is what the same rows alone would be.
+    let alone = format!(
+        "t,s\n{}",
+        (0..400)
+            .filter(|i| i / 2 % 2 == 0 && i / 4 % 2 == 0)
+            .map(row)
+            .map(|l| l.splitn(3, ',').take(2).collect::<Vec<_>>().join(",") + "\n")
+            .collect::<String>()
+    );
+    let alone = judged(&Tiny::new(), &alone, "truth = \"t\", score = \"s\"").unwrap();
+    assert!(is(&alone["auc"], crossed[1][1].parse().unwrap()));
+}
+
+#[test]
+fn weights_are_rows_that_count_more_than_once() {
+    let rows = [(1, 0.9, 2), (0, 0.4, 1), (1, 0.3, 3), (0, 0.6, 0), (0, 0.2, 2)];
+    let once: String = rows.iter().map(|(t, s, w)| format!("{t},{s},{w}\n")).collect();
+    let often: String = rows.iter().flat_map(|(t, s, w)| (0..*w).map(move |_| format!("{t},{s}\n"))).collect();
+    let a = judged(&Tiny::new(), &format!("t,s,w\n{once}"), "truth = \"t\", score = \"s\", weight = \"w\"").unwrap();
+    let b = judged(&Tiny::new(), &format!("t,s\n{often}"), "truth = \"t\", score = \"s\"").unwrap();
+    for (name, value) in a.as_object().unwrap() {
+        assert!(is(value, b[name].as_f64().unwrap_or(f64::NAN)), "{name}: {value} {}", b[name]);
+    }
+    let error = judged(&Tiny::new(), "t,s,w\n1,0.5,-1\n", "truth = \"t\", score = \"s\", weight = \"w\"").unwrap_err();
+    assert!(error.contains("line 2: the weight is `-1`"), "{error}");
+}
+
+#[test]
+fn the_files_beside_the_figures_say_what_they_show() {
+    let tiny = Tiny::new();
+    let table: String = (0..100).map(|i| format!("{},{}\n", u32::from(i * i % 7 < 3), f64::from(i) / 100.0)).collect();
+    let cost = "cost = { false_positive = 1, false_negative = 20 }";
+    let found = judged(&tiny, &format!("t,s\n{table}"), &format!("truth = \"t\", score = \"s\", {cost}")).unwrap();
+    let thresholds = written(&tiny, "thresholds.csv");
+    assert_eq!(thresholds.len(), 102);
+    let at_half = thresholds.iter().find(|r| r[0] == "0.5").unwrap();
+    for (at, name) in [(1, "true_positives"), (2, "false_positives"), (5, "precision"), (6, "recall"), (8, "f1"), (10, "cost")] {
+        assert!(is(&found[name], at_half[at].parse().unwrap()), "{name}: {found} {at_half:?}");
+    }
+    let cheapest = thresholds[1..].iter().map(|r| r[10].parse::<f64>().unwrap()).fold(f64::MAX, f64::min);
+    assert!(is(&found["lowest_cost"], cheapest), "the scores lie on the grid: {found}");
+    let gains = written(&tiny, "gains.csv");
+    assert_eq!((gains[1][0].as_str(), gains.last().unwrap()[0].as_str(), gains.last().unwrap()[1].as_str()), ("0", "1", "1"));
+    assert_eq!(written(&tiny, "confusion.csv")[2][2].parse::<f64>().ok(), found["true_positives"].as_f64());
+    for name in ["roc.csv", "precision-recall.csv", "calibration.csv", "gains.svg", "roc.svg"] {
+        assert!(tiny.has(&format!("figures/{name}")), "{name}");
+    }
+}
+
+#[test]
+fn what_is_said_of_an_evaluation_must_fit() {
+    for (how, said) in [
+        ("score = \"s\", scores = \"p_\"", "it must be said what is predicted"),
+        ("label = \"s\", cost = { false_positive = 1, false_negative = 1 }", "go with `score`"),
+        ("rank = \"s\"", "which rows are ranked together"),
+        ("label = \"s\", at = 3", "go with `rank`"),
+        ("score = \"s\", quantile = 0.5", "go with `value`"),
+        ("value = \"s\", quantile = 1.5", "a quantile lies between 0 and 1"),
+        ("score = \"s\", intervals = 95", "level is a share"),
+        ("score = \"s\", intervals = { level = 0.9, resamples = 3 }", "so many draws"),
+        ("score = \"s\", cost = { false_positive = -1, false_negative = 1 }", "a cost is a number from 0 on"),
+        ("scores = \"q_\"", "no column `q_…`"),
+        ("scores = { a = \"p_a\", c = \"s\" }", "the class `b` has no column"),
+        ("scores = \"p_\"", "the probabilities of its classes make 0.8000, not 1"),
+    ] {
+        let error =
+            judged(&Tiny::new(), "t,s,p_a,p_b\na,0.5,0.5,0.5\nb,0.6,0.4,0.4\n", &format!("truth = \"t\", {how}")).unwrap_err();
+        assert!(error.contains(said), "{how}: {error}");
+    }
+}
+
+/// An interval of 80 % holds the value that it is of about four times in five.
+#[test]
+fn intervals_hold_as_often_as_they_say() {
+    let mut held = 0;
+    for sample in 0..60u64 {
+        let mut state = sample.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1;
+        let mut roll = || {
+            state ^= state << 13;
+            state ^= state >> 7;
+            state ^= state << 17;
+            (state >> 11) as f64 / (1u64 << 53) as f64
+        };
+        // The label is right with the probability 0.7.
+        let table: String = (0..120).map(|_| format!("a,{}\n", if roll() < 0.7 { "a" } else { "b" })).collect();
+        let how = "truth = \"t\", label = \"l\", intervals = { level = 0.8, resamples = 400 }";
+        let found = judged(&Tiny::new(), &format!("t,l\n{table}"), how).unwrap();
+        let of = |end: &str| found["interval"]["accuracy"][end].as_f64().unwrap();
+        held += u32::from(of("low") <= 0.7 && 0.7 <= of("high"));
+    }
+    // Binomial of 60 and 0.8: outside of this once in 5000 times.
+    assert!((35..=58).contains(&held), "{held} of 60");
 }

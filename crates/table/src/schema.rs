@@ -33,11 +33,30 @@ pub struct SchemaDiff {
     pub removed: Vec<Column>,
     /// Columns whose type is another.
     pub types: Vec<TypeChange>,
+    /// Columns with the same values under another name.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub renamed: Vec<Renamed>,
     /// Whether the columns in both stand in another order.
     pub reordered: bool,
 }
 
+/// A column with the same values under another name.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Renamed {
+    /// Its name in the first table.
+    pub from: String,
+    /// Its name in the second.
+    pub to: String,
+}
+
 impl SchemaDiff {
+    /// Takes columns for the same that have the same values under another name.
+    pub fn rename(&mut self, renamed: Vec<Renamed>) {
+        self.removed.retain(|c| renamed.iter().all(|r| r.from != c.name));
+        self.added.retain(|c| renamed.iter().all(|r| r.to != c.name));
+        self.renamed = renamed;
+    }
+
     /// Whether there is no difference.
     pub fn is_empty(&self) -> bool {
         *self == SchemaDiff::default()
@@ -63,6 +82,7 @@ pub fn compare_schemas(old: (&[String], &[KindCounts]), new: (&[String], &[KindC
             .filter(|(_, from, to)| from != to)
             .map(|(at, from, to)| TypeChange { column: old.0[at].clone(), from: from.into(), to: to.into() })
             .collect(),
+        renamed: Vec::new(),
         reordered: common.windows(2).any(|pair| pair[0].1 > pair[1].1),
     }
 }

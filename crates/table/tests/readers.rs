@@ -131,7 +131,7 @@ proptest! {
         let mut turned = rows.clone();
         turned.rotate_left(swap.index(rows.len()));
         let b = put(&tiny, "b", other, Packed::No, &header, &turned);
-        let options = CompareOptions { key: Vec::new(), columns: Vec::new(), examples: 3, memory: None };
+        let options = CompareOptions { key: Vec::new(), columns: Vec::new(), examples: 3, ..CompareOptions::default() };
         let found = compare(&a, &b, &options, tiny.root()).unwrap();
         prop_assert_eq!((found.added, found.removed, found.changed), (0, 0, 0), "{:?} {:?}", one, other);
         // One cell of one row more.

@@ -18,6 +18,7 @@ mod exact;
 mod examining;
 mod exported;
 mod fetching;
+mod figures;
 mod folders;
 mod following;
 mod hidden;

@@ -109,7 +109,8 @@ impl Difference {
                 new_rows: diff.new_rows,
                 by_key: matches!(diff.identity, Identity::Key { .. }),
                 columns: diff.columns.iter().map(|c| c.column.clone()).collect(),
-                schema: (diff.schema.added.len() + diff.schema.removed.len() + diff.schema.types.len()) as u64,
+                schema: (diff.schema.added.len() + diff.schema.removed.len() + diff.schema.types.len() + diff.schema.renamed.len())
+                    as u64,
             },
             Difference::Folder(diff) => Change::Folder {
                 added: diff.added,

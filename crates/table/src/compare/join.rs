@@ -1,13 +1,14 @@
 //! One part of two tables joined: which rows are in one only, and which have other cells.
 
 use std::cmp::Ordering;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::hash::BuildHasherDefault;
 
-use super::common::{Common, RowSample};
+use super::common::{Common, Hint, RowSample};
 use super::partition::{Record, cell_at};
 use super::pattern::Sample;
 use super::{CellChange, ColumnChange, Example, Layout};
+use crate::kind::number;
 use crate::row::text;
 
 /// Hashes are evenly spread already.
@@ -25,6 +26,9 @@ impl std::hash::Hasher for AsItIs {
 }
 
 type ByHash<V> = HashMap<u64, V, BuildHasherDefault<AsItIs>>;
+
+/// More hints than these are none.
+const MOST_HINTS: usize = 4;
 
 /// Places in a tally's `common`.
 const ALL: usize = 0;
@@ -95,6 +99,8 @@ pub struct Tally {
     pub added: u64,
     pub removed: u64,
     pub changed: u64,
+    /// Rows whose cells differ by less than what counts.
+    pub near: u64,
     cells: Vec<u64>,
     beyond: u64,
     samples: Vec<Sample>,
@@ -106,6 +112,8 @@ pub struct Tally {
     /// Of all rows, then of those changed, added and removed.
     common: [Common; 4],
     all: RowSample,
+    /// Of those changed, added and removed.
+    these: [RowSample; 3],
 }
 
 fn records(part: &[u8]) -> impl Iterator<Item = Record<'_>> {
@@ -142,6 +150,49 @@ fn key_text(cells: &[u8], keys: usize) -> Vec<String> {
             text(cell)
         })
         .collect()
+}
+
+/// The keys of a part that several of its rows have.
+fn doubled(part: &[u8], keys: usize) -> Vec<&[u8]> {
+    let (mut met, mut again) = (HashSet::new(), Vec::new());
+    for record in records(part) {
+        let key = key_of(&record, keys);
+        if !met.insert(key) {
+            again.push(key);
+        }
+    }
+    again
+}
+
+/// The records whose key is none of these, and the others.
+fn parted(part: &[u8], doubled: &HashSet<&[u8]>, keys: usize) -> (Vec<u8>, Vec<u8>) {
+    let (mut single, mut others) = (Vec::new(), Vec::new());
+    let mut from = 0;
+    for record in records(part) {
+        let to = if doubled.contains(key_of(&record, keys)) { &mut others } else { &mut single };
+        to.extend_from_slice(&part[from..record.end]);
+        from = record.end;
+    }
+    (single, others)
+}
+
+/// Whether two numbers are the same but for `within`, of the larger of them or of 1.
+fn are_near(a: &[u8], b: &[u8], within: f64) -> bool {
+    match (number(a), number(b)) {
+        (Some(a), Some(b)) => (a - b).abs() <= within * a.abs().max(b.abs()).max(1.0),
+        _ => false,
+    }
+}
+
+/// Whether no cell differs by more than that.
+fn is_near(old: &Record<'_>, new: &Record<'_>, layout: &Layout) -> bool {
+    let (mut a, mut b) = (0, 0);
+    let near = layout.names.iter().all(|_| {
+        let ((from, next_a), (to, next_b)) = (cell_at(old.cells, a), cell_at(new.cells, b));
+        (a, b) = (next_a, next_b);
+        from == to || are_near(from, to, layout.within)
+    });
+    near && old.cells[a..] == new.cells[b..]
 }
 
 /// A row of the first table: whether the second has it.
@@ -251,6 +302,7 @@ impl Tally {
     fn add(&mut self, record: &Record<'_>, layout: &Layout) {
         self.added += 1;
         self.common[ADDED].add(record.cells);
+        self.these[ADDED - 1].add(record.hash, record.line, record.cells);
         only_in_one(&mut self.examples_added, record, layout, false);
     }
 
@@ -258,19 +310,25 @@ impl Tally {
         self.removed += 1;
         self.met(record);
         self.common[REMOVED].add(record.cells);
+        self.these[REMOVED - 1].add(record.hash, record.line, record.cells);
         only_in_one(&mut self.examples_removed, record, layout, true);
     }
 
     fn change(&mut self, old: &Record<'_>, new: &Record<'_>, layout: &Layout) {
+        if layout.within > 0.0 && is_near(old, new, layout) {
+            self.near += 1;
+            return;
+        }
         self.changed += 1;
         self.common[CHANGED].add(new.cells);
+        self.these[CHANGED - 1].add(new.hash, new.line, new.cells);
         let wanted = self.examples_changed.wants(new.line);
         let mut cells = Vec::new();
         let (mut a, mut b) = (0, 0);
         for (at, name) in layout.names.iter().enumerate() {
             let ((from, next_a), (to, next_b)) = (cell_at(old.cells, a), cell_at(new.cells, b));
             (a, b) = (next_a, next_b);
-            if from == to {
+            if from == to || (layout.within > 0.0 && are_near(from, to, layout.within)) {
                 continue;
             }
             self.cells[at] += 1;
@@ -288,8 +346,16 @@ impl Tally {
         }
     }
 
-    /// Joins a part as a multiset of whole rows.
-    pub fn join_rows(&mut self, old: &[u8], new: &[u8], layout: &Layout) {
+    /// Joins a part by key, but for rows whose key is there twice in either table: those as whole rows.
+    pub fn join_by_single_keys(&mut self, old: &[u8], new: &[u8], layout: &Layout) {
+        let doubled: HashSet<&[u8]> = [old, new].into_iter().flat_map(|part| doubled(part, layout.keys)).collect();
+        let ((old, old_doubled), (new, new_doubled)) = (parted(old, &doubled, layout.keys), parted(new, &doubled, layout.keys));
+        self.join_by_key(&old, &new, layout);
+        self.join_rows(&old_doubled, &new_doubled, layout, layout.keys);
+    }
+
+    /// Joins a part as a multiset of whole rows, of which so many cells are shown.
+    pub fn join_rows(&mut self, old: &[u8], new: &[u8], layout: &Layout, shown: usize) {
         let mut counts: ByHash<Vec<Alike<'_>>> = ByHash::default();
         for (part, is_new) in [(old, false), (new, true)] {
             for record in records(part) {
@@ -321,8 +387,10 @@ impl Tally {
                         false => (&mut self.added, &mut self.examples_added),
                     };
                     *count += 1;
-                    self.common[if is_old { REMOVED } else { ADDED }].add(cells);
-                    let whole = Layout { names: Vec::new(), keys: layout.names.len() };
+                    let kind = if is_old { REMOVED } else { ADDED };
+                    self.common[kind].add(cells);
+                    self.these[kind - 1].add(*line, *line, cells);
+                    let whole = Layout { names: Vec::new(), keys: shown, within: layout.within };
                     only_in_one(examples, &record, &whole, is_old);
                 }
             }
@@ -334,9 +402,11 @@ impl Tally {
         self.added += other.added;
         self.removed += other.removed;
         self.changed += other.changed;
+        self.near += other.near;
         self.beyond += other.beyond;
         self.common.iter_mut().zip(other.common).for_each(|(a, b)| a.merge(b));
         self.all.merge(other.all);
+        self.these.iter_mut().zip(other.these).for_each(|(a, b)| a.merge(b));
         self.cells.iter_mut().zip(&other.cells).for_each(|(a, b)| *a += b);
         self.samples.iter_mut().zip(other.samples).for_each(|(a, b)| a.merge(b));
         for (mine, theirs) in [
@@ -369,6 +439,18 @@ impl Tally {
         told.filter(|(at, value)| self.all.is_beyond_chance(*at, value, rows, columns))
             .map(|(at, value)| (names[at].clone(), text(value)))
             .collect()
+    }
+
+    /// Values that most rows of a kind have and few others, where not all of them have it.
+    pub fn hints(&self, kind: usize, names: &[String], keys: usize, of: u64) -> Vec<Hint> {
+        let rows = [0, self.changed, self.added, self.removed][kind];
+        let columns: Vec<(usize, &String)> =
+            names.iter().enumerate().skip(keys).filter(|(at, _)| kind != CHANGED || self.cells[*at] == 0).collect();
+        let mut found = self.these[kind - 1].hints(&self.all, rows, of, &columns);
+        let told = self.common(kind, names, keys);
+        found.retain(|hint| told.iter().all(|(column, _)| *column != hint.column));
+        found.truncate(MOST_HINTS);
+        found
     }
 
     /// The columns with changed cells.

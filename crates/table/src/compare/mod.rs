@@ -8,6 +8,7 @@ mod common;
 mod join;
 mod partition;
 mod pattern;
+mod renamed;
 
 use std::path::Path;
 
@@ -17,9 +18,11 @@ use serde::Serialize;
 use super::kind::{KindCounts, kind_of};
 use super::schema::{SchemaDiff, compare_schemas};
 use super::{Oddities, Opened, Row, Table, TableError};
+pub use common::Hint;
 use join::Tally;
 use partition::{PARTS, Partitioner};
 pub use pattern::Pattern;
+use renamed::Only;
 
 /// How to compare.
 #[derive(Clone, Debug, Default)]
@@ -30,6 +33,8 @@ pub struct CompareOptions {
     pub columns: Vec<String>,
     /// So many examples of each kind of difference.
     pub examples: usize,
+    /// Numbers that differ by no more than this, of the larger of them or of 1, are the same; 0: only equal ones are.
+    pub within: f64,
     /// Tables that are together larger than this (in bytes) go to disk; 48 MiB unless said.
     pub memory: Option<u64>,
 }
@@ -42,6 +47,9 @@ pub enum Identity {
     Key {
         /// The columns.
         columns: Vec<String>,
+        /// Some rows have the same key: they are compared as whole rows.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        but: Option<NoKey>,
     },
     /// As whole rows, of which there may be several alike.
     Rows {
@@ -133,6 +141,8 @@ pub struct RowsDiff {
     pub removed: u64,
     /// Rows that both have, with other cells.
     pub changed: u64,
+    /// Rows whose numbers differ by less than what counts.
+    pub near: u64,
     /// Changed cells by column, most first.
     pub columns: Vec<ColumnChange>,
     /// How the columns differ.
@@ -143,6 +153,15 @@ pub struct RowsDiff {
     pub common_added: Vec<(String, String)>,
     /// The same of rows removed.
     pub common_removed: Vec<(String, String)>,
+    /// What most changed rows have and few others: columns and values.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub hints_changed: Vec<Hint>,
+    /// The same of rows added.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub hints_added: Vec<Hint>,
+    /// The same of rows removed.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub hints_removed: Vec<Hint>,
     /// Some of the changed rows, by their line.
     pub examples_changed: Vec<Example>,
     /// Some of the rows added.
@@ -168,6 +187,7 @@ struct Side {
     rows: u64,
     kinds: Vec<KindCounts>,
     oddities: Oddities,
+    only: Only,
 }
 
 /// The columns that are compared: their names, and where they are in each table.
@@ -176,7 +196,21 @@ pub(crate) struct Layout {
     names: Vec<String>,
     /// How many of them are the key.
     keys: usize,
+    /// Numbers that are no further apart are the same.
+    within: f64,
 }
+
+/// How rows of both tables find one another.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Joining {
+    Key,
+    /// But for those whose key is there twice.
+    SingleKeys,
+    Rows,
+}
+
+/// Keys that are there twice are a flaw in the data, not of the key, where no more rows than one in this many have one.
+const FEW_DOUBLED: u64 = 10;
 
 fn check_columns(table: &Table<'_>, columns: &[String], wanted: &[String]) -> Result<(), TableError> {
     match wanted.iter().find(|w| !columns.contains(w)) {
@@ -208,7 +242,7 @@ fn name_files(examples: &mut [Example], [old, new]: [&[String]; 2]) {
 }
 
 /// Reads a table to its end: the compared cells of each row go to the part of its key.
-fn partition(mut opened: Opened<'_>, layout: &Layout, mut dealer: Partitioner) -> Result<Side, TableError> {
+fn partition(mut opened: Opened<'_>, layout: &Layout, mut dealer: Partitioner, mut only: Only) -> Result<Side, TableError> {
     let width = opened.columns.len();
     let places: Vec<usize> = layout.names.iter().filter_map(|n| opened.columns.iter().position(|c| c == n)).collect();
     let mut kinds = vec![KindCounts::default(); width];
@@ -220,10 +254,12 @@ fn partition(mut opened: Opened<'_>, layout: &Layout, mut dealer: Partitioner) -
             kind.add(kind_of(row.cell(at)));
         }
         row.line |= u64::from(row.part) << LINE_BITS;
-        dealer.partition(&row, &places, layout.keys, width)?;
+        let hash = dealer.partition(&row, &places, layout.keys, width)?;
+        // Without a key rows are the same by their places.
+        only.take(&row, if layout.keys > 0 { hash } else { u64::wrapping_mul(rows, 0x9E37_79B9_7F4A_7C15) });
     }
     dealer.settle()?;
-    Ok(Side { dealer, rows, kinds, oddities: opened.rows.oddities() })
+    Ok(Side { dealer, rows, kinds, oddities: opened.rows.oddities(), only })
 }
 
 /// Compares two tables. What does not fit into memory goes to nameless files in `scratch`.
@@ -243,33 +279,43 @@ pub fn compare(old: &Table<'_>, new: &Table<'_>, options: &CompareOptions, scrat
     let others = old_columns.iter().filter(both).filter(|n| !key.contains(n)).filter(counts);
     let keys = key.len();
     let names: Vec<String> = key.iter().filter(both).cloned().chain(others.cloned()).collect();
-    let layout = Layout { keys: keys.min(names.len()), names };
+    let layout = Layout { keys: keys.min(names.len()), names, within: options.within };
     let hasher = foldhash::quality::RandomState::default();
     let large = old.size_hint() + new.size_hint() > options.memory.unwrap_or(partition::IN_MEMORY);
     let [ours, theirs] = [(); 2].map(|()| Partitioner::new(scratch, large, hasher.clone()));
-    let (a, b) = rayon::join(|| partition(a, &layout, ours), || partition(b, &layout, theirs));
+    let [mine, others] = [(&old_columns, &new_columns), (&new_columns, &old_columns)].map(|(x, y)| Only::of(x, y));
+    let (a, b) = rayon::join(|| partition(a, &layout, ours, mine), || partition(b, &layout, theirs, others));
     let (a, b) = (a?, b?);
     let by_key = layout.keys > 0;
-    let mut tally = join_all(&a, &b, &layout, options.examples, by_key, scratch)?;
+    let mut joining = if by_key { Joining::Key } else { Joining::Rows };
+    let mut tally = join_all(&a, &b, &layout, options.examples, joining, scratch)?;
     let mut because = absent;
     let twice = tally.twice.iter().position(|t| t.rows > 0);
     if let (true, Some(side)) = (by_key, twice) {
         let table = [old, new][side].name.clone();
         let found = &tally.twice[side];
         because = Some(NoKey::Twice { table, rows: found.rows, examples: found.examples.clone() });
-        tally = join_all(&a, &b, &layout, options.examples, false, scratch)?;
+        let is_flaw = tally.twice[0].rows * FEW_DOUBLED <= a.rows && tally.twice[1].rows * FEW_DOUBLED <= b.rows;
+        joining = if is_flaw { Joining::SingleKeys } else { Joining::Rows };
+        tally = join_all(&a, &b, &layout, options.examples, joining, scratch)?;
     }
     if let Some(NoKey::Twice { examples, .. }) = &mut because {
         examples.iter_mut().for_each(|(_, a, b)| [a, b].into_iter().for_each(|line| *line &= (1 << LINE_BITS) - 1));
     }
-    let identity = match (by_key, because) {
-        (true, None) => Identity::Key { columns: layout.names[..layout.keys].to_vec() },
-        (_, because) => Identity::Rows { because },
+    let identity = match joining {
+        Joining::Key | Joining::SingleKeys => Identity::Key { columns: layout.names[..layout.keys].to_vec(), but: because },
+        Joining::Rows => Identity::Rows { because },
     };
     let mut columns: Vec<ColumnChange> = tally.columns(&layout.names);
     columns.sort_by_key(|c| std::cmp::Reverse(c.cells));
     let common = |kind| tally.common(kind, &layout.names, if by_key { layout.keys } else { 0 });
     let [common_changed, common_added, common_removed] = [join::CHANGED, join::ADDED, join::REMOVED].map(common);
+    // The rows that are met: those of the second table, and those that only the first has.
+    let of = b.rows + tally.removed;
+    let hints = |kind| tally.hints(kind, &layout.names, if by_key { layout.keys } else { 0 }, of);
+    let [hints_changed, hints_added, hints_removed] = [join::CHANGED, join::ADDED, join::REMOVED].map(hints);
+    let mut schema = compare_schemas((&old_columns, &a.kinds), (&new_columns, &b.kinds));
+    schema.rename(renamed::renamed(&a.only, &b.only));
     let files = [old.part_paths(), new.part_paths()];
     let named = |examples: join::Examples| {
         let mut examples = examples.done();
@@ -283,11 +329,15 @@ pub fn compare(old: &Table<'_>, new: &Table<'_>, options: &CompareOptions, scrat
         added: tally.added,
         removed: tally.removed,
         changed: tally.changed,
+        near: tally.near,
         columns,
-        schema: compare_schemas((&old_columns, &a.kinds), (&new_columns, &b.kinds)),
+        schema,
         common_changed,
         common_added,
         common_removed,
+        hints_changed,
+        hints_added,
+        hints_removed,
         examples_changed: named(tally.examples_changed),
         examples_added: named(tally.examples_added),
         examples_removed: named(tally.examples_removed),
@@ -296,7 +346,7 @@ pub fn compare(old: &Table<'_>, new: &Table<'_>, options: &CompareOptions, scrat
     })
 }
 
-fn join_all(a: &Side, b: &Side, layout: &Layout, examples: usize, by_key: bool, scratch: &Path) -> Result<Tally, TableError> {
+fn join_all(a: &Side, b: &Side, layout: &Layout, examples: usize, joining: Joining, scratch: &Path) -> Result<Tally, TableError> {
     let failed = |source| TableError::NoRoom { folder: scratch.to_path_buf(), source };
     (0..PARTS)
         .into_par_iter()
@@ -307,9 +357,10 @@ fn join_all(a: &Side, b: &Side, layout: &Layout, examples: usize, by_key: bool, 
             for go in 0..goes {
                 let old = a.dealer.part(part, go, goes).map_err(failed)?;
                 let new = b.dealer.part(part, go, goes).map_err(failed)?;
-                match by_key {
-                    true => tally.join_by_key(&old, &new, layout),
-                    false => tally.join_rows(&old, &new, layout),
+                match joining {
+                    Joining::Key => tally.join_by_key(&old, &new, layout),
+                    Joining::SingleKeys => tally.join_by_single_keys(&old, &new, layout),
+                    Joining::Rows => tally.join_rows(&old, &new, layout, layout.names.len()),
                 }
             }
             Ok(tally)

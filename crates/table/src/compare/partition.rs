@@ -84,8 +84,9 @@ impl Partitioner {
         }
     }
 
-    /// Deals a row: the cells at `places`, the first `keys` of which are the key, and those beyond `width`.
-    pub fn partition(&mut self, row: &Row, places: &[usize], keys: usize, width: usize) -> Result<(), TableError> {
+    /// Deals a row: the cells at `places`, the first `keys` of which are the key, and those beyond `width`. Gives the hash by
+    /// which it was dealt.
+    pub fn partition(&mut self, row: &Row, places: &[usize], keys: usize, width: usize) -> Result<u64, TableError> {
         self.scratch.clear();
         let mut key_end = 0;
         for (i, at) in places.iter().enumerate() {
@@ -111,7 +112,10 @@ impl Partitioner {
         buffer.extend_from_slice(&row.line.to_le_bytes());
         buffer.extend_from_slice(&(self.scratch.len() as u32).to_le_bytes());
         buffer.extend_from_slice(&self.scratch);
-        if self.spill && buffer.len() >= FLUSH { self.flush(part) } else { Ok(()) }
+        if self.spill && buffer.len() >= FLUSH {
+            self.flush(part)?;
+        }
+        Ok(hash)
     }
 
     fn flush(&mut self, part: usize) -> Result<(), TableError> {

@@ -14,7 +14,7 @@ use crate::ui::Ui;
 /// What `textum data diff` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum data diff shifts                        the working tree against the version before it\n  textum data diff shifts@1 shifts@2              two versions\n  textum data diff shifts@1 shifts                a version against the working tree\n  textum data diff old.csv new.csv --key shift_id any two files\n  textum data diff photos@1:labels.csv photos     a file of a folder"
+    after_help = "Examples:\n  textum data diff shifts                        the working tree against the version before it\n  textum data diff shifts@1 shifts@2              two versions\n  textum data diff shifts@1 shifts                a version against the working tree\n  textum data diff old.csv new.csv --key shift_id any two files\n  textum data diff photos@1:labels.csv photos     a file of a folder\n  textum data diff shifts --within 1e-6           numbers that are nearly the same are the same"
 )]
 pub struct DiffArgs {
     /// A dataset, a version, or a path
@@ -29,6 +29,9 @@ pub struct DiffArgs {
     /// Only these columns count
     #[arg(long, value_name = "COL", value_delimiter = ',')]
     column: Vec<String>,
+    /// Numbers that differ by no more than this are the same: of the larger of them, or of 1
+    #[arg(long, value_name = "BY", default_value_t = 0.0, value_parser = within)]
+    within: f64,
     /// So many examples of each kind of difference
     #[arg(long, value_name = "N", default_value_t = 5)]
     examples: usize,
@@ -38,6 +41,14 @@ pub struct DiffArgs {
     /// Exit with 1 if anything differs
     #[arg(long)]
     check: bool,
+}
+
+/// By how much numbers may differ.
+fn within(text: &str) -> Result<f64, String> {
+    match text.parse::<f64>() {
+        Ok(by) if (0.0..1.0).contains(&by) => Ok(by),
+        _ => Err("write a number from 0 to 1, such as 1e-6".into()),
+    }
 }
 
 /// The two sides: with one name, that and the version before it.
@@ -82,9 +93,9 @@ pub fn run(global: &Global, args: &DiffArgs, ui: &Ui) -> Result<u8, Failure> {
     let declared = if new.key.is_empty() { &old.key } else { &new.key };
     let key = if args.key.is_empty() { declared.clone() } else { args.key.clone() };
     let examples = if args.all { usize::MAX } else { args.examples };
-    let options = CompareOptions { key, columns: args.column.clone(), examples, memory: None };
+    let options = CompareOptions { key, columns: args.column.clone(), examples, within: args.within, memory: None };
     let found = compare(&project, &old, &new, &options)?;
-    let told = render::Told { old: &old, new: &new, found: &found, most: examples, columns: &args.column };
+    let told = render::Told { old: &old, new: &new, found: &found, most: examples, columns: &args.column, within: args.within };
     match ui.format {
         Format::Json => ui.json(&render::json(&told)),
         Format::Csv => ui.result(&render::csv(&told)),

@@ -21,6 +21,8 @@ pub struct Told<'a> {
     pub most: usize,
     /// The only columns that count; empty: all.
     pub columns: &'a [String],
+    /// By how much numbers may differ.
+    pub within: f64,
 }
 
 /// Whether nothing differs in what is compared.
@@ -110,6 +112,12 @@ fn table_text(names: &str, told: &Told<'_>, diff: &RowsDiff, style: &Style) -> S
         ),
     );
     line("told by", identity(&diff.identity));
+    if told.within > 0.0 && matches!(diff.identity, Identity::Key { .. }) {
+        let by = text::figure(told.within);
+        line("numbers", format!("that differ by {by} at most are the same: so in {}", text::counted(diff.near, "row")));
+    } else if told.within > 0.0 {
+        line("numbers", "are compared as they are written: without a key there is no row to be near to".into());
+    }
     if !told.columns.is_empty() {
         line("columns", format!("only {} counted", text::some(told.columns, 6)));
     }
@@ -117,6 +125,7 @@ fn table_text(names: &str, told: &Told<'_>, diff: &RowsDiff, style: &Style) -> S
     schema.added.iter().for_each(|c| line("column", format!("{} ({})", style.good(&format!("+ {}", c.name)), c.r#type)));
     schema.removed.iter().for_each(|c| line("column", format!("{} ({})", style.bad(&format!("− {}", c.name)), c.r#type)));
     schema.types.iter().for_each(|t| line("column", format!("{}: {} → {}", t.column, t.from, t.to)));
+    schema.renamed.iter().for_each(|r| line("column", format!("{} → {}: the same values under another name", r.from, r.to)));
     if schema.reordered {
         line("columns", "stand in another order, which does not count".into());
     }
@@ -140,6 +149,18 @@ fn table_text(names: &str, told: &Told<'_>, diff: &RowsDiff, style: &Style) -> S
             out.push_str(&format!("\n  {told} in all rows {what}, but not in all rows\n"));
         }
     }
+    for (what, hints) in [("changed", &diff.hints_changed), ("added", &diff.hints_added), ("removed", &diff.hints_removed)] {
+        for hint in hints {
+            let told = style.accent(&format!("{} = {}", hint.column, shown(&hint.value)));
+            let percent =
+                |share: f64| if share > 0.0 && share < 0.01 { "less than 1 %".into() } else { format!("{:.0} %", share * 100.0) };
+            out.push_str(&format!(
+                "\n  {told} in {} of the rows {what}, in {} of the others\n",
+                percent(hint.share),
+                percent(hint.of_others)
+            ));
+        }
+    }
     out.push_str(&changed_text(diff, if told.most == usize::MAX { usize::MAX } else { 4 }, style));
     let whole = matches!(diff.identity, Identity::Rows { .. });
     for (title, all, examples, look) in [
@@ -155,23 +176,35 @@ fn table_text(names: &str, told: &Told<'_>, diff: &RowsDiff, style: &Style) -> S
 
 fn identity(identity: &Identity) -> String {
     match identity {
-        Identity::Key { columns } => format!("{} (the key)", columns.join(", ")),
+        Identity::Key { columns, but: None } => format!("{} (the key)", columns.join(", ")),
+        Identity::Key { columns, but: Some(why) } => {
+            let why = match why {
+                NoKey::Twice { table, rows, examples } => twice(table, *rows, examples),
+                NoKey::Absent { column, table } => format!("{table} has no column {column}"),
+            };
+            format!("{} (the key); whole rows where {why}", columns.join(", "))
+        }
         Identity::Rows { because: None } => "whole rows, as a multiset: no key is declared".into(),
         Identity::Rows { because: Some(NoKey::Absent { column, table }) } => {
             format!("whole rows, as a multiset: {table} has no column {column}, which the key names")
         }
         Identity::Rows { because: Some(NoKey::Twice { table, rows, examples }) } => {
-            let some: Vec<String> =
-                examples.iter().take(2).map(|(key, first, again)| format!("{} on lines {first} and {again}", shown(key))).collect();
-            let rest = rows.saturating_sub(some.len() as u64);
-            let rest = if rest > 0 { format!(", and {} more", text::counted(rest, "row")) } else { String::new() };
-            format!("whole rows, as a multiset: the key is not unique in {table}: {}{rest}", some.join("; "))
+            format!("whole rows, as a multiset: {}", twice(table, *rows, examples))
         }
     }
 }
 
+/// Where a key is not unique.
+fn twice(table: &str, rows: u64, examples: &[(String, u64, u64)]) -> String {
+    let some: Vec<String> =
+        examples.iter().take(2).map(|(key, first, again)| format!("{} on lines {first} and {again}", shown(key))).collect();
+    let rest = rows.saturating_sub(some.len() as u64);
+    let rest = if rest > 0 { format!(", and {} more", text::counted(rest, "row")) } else { String::new() };
+    format!("the key is not unique in {table}: {}{rest}", some.join("; "))
+}
+
 fn changed_text(diff: &RowsDiff, cells: usize, style: &Style) -> String {
-    let Identity::Key { columns } = &diff.identity else { return String::new() };
+    let Identity::Key { columns, .. } = &diff.identity else { return String::new() };
     if diff.examples_changed.is_empty() {
         return String::new();
     }

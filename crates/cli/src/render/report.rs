@@ -18,6 +18,9 @@ use super::{compare, text};
 use crate::failure::{DAMAGE, Failure};
 use crate::ui::escape;
 
+/// So many metrics stand at the top.
+const MOST_CARDS: usize = 12;
+
 const PAGE: &str = include_str!("../../assets/pages/report.html");
 
 /// A figure that a stage wrote.
@@ -111,6 +114,8 @@ impl Told<'_> {
         if names.is_empty() {
             names = own.run.metrics.keys().take(4).collect();
         }
+        // Declared ones come first; all of them stand in the table of metrics.
+        names.truncate(MOST_CARDS);
         let change = |name: &String| {
             let row = self.comparison?.metrics.iter().find(|m| m.name == *name)?;
             compare::change(row)

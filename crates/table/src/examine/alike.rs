@@ -13,7 +13,7 @@ use crate::sorted::{Gather, Sorted};
 use crate::{Row, Table};
 
 /// Hashes of all rules that are kept in memory before they go to disk.
-const MEMORY: usize = 4 << 20;
+const MEMORY: usize = 1 << 20;
 
 /// So many rows are told apart by their cells. Of more, their hashes are trusted.
 const EXACT: usize = 1 << 20;

@@ -46,6 +46,9 @@ pub(super) enum Sort {
 /// So many rows are read at once.
 const TOGETHER: usize = 8192;
 
+/// Of a table in more files rows are read, one file after another.
+const MOST_OPEN: usize = 128;
+
 /// A Parquet file whose columns can be read each by itself.
 struct Columns<'t> {
     table: &'t Table<'t>,
@@ -122,6 +125,10 @@ pub(super) fn open<'t>(table: &'t Table<'_>, file: File) -> Result<Option<ByColu
 
 /// The same of a table in many files.
 pub(super) fn open_parts<'t>(parts: &'t [Part<'_>]) -> Result<Option<ByColumn<'t>>, TableError> {
+    // Each stays open: a process may have so many files and no more.
+    if parts.len() > MOST_OPEN {
+        return Ok(None);
+    }
     let mut files = Vec::new();
     for part in parts {
         let Some(columns) = columns_of(&part.table, part.table.file()?)? else { return Ok(None) };

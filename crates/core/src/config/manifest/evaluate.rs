@@ -201,8 +201,11 @@ impl Evaluation {
 impl fmt::Display for Evaluation {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let predicted = match &self.judged {
-            Judged::Score { score, positive, threshold, .. } => {
-                format!("score {score}, positive {positive}, threshold {threshold}")
+            Judged::Score { score, positive, threshold, bins, cost } => {
+                let cost =
+                    cost.as_ref().map(|c| format!(", costs {} and {}", c.false_positive, c.false_negative)).unwrap_or_default();
+                let bins = if *bins == 10 { String::new() } else { format!(", {bins} bins") };
+                format!("score {score}, positive {positive}, threshold {threshold}{bins}{cost}")
             }
             Judged::Scores { scores: ClassColumns::Prefix(prefix) } => format!("scores {prefix}…"),
             Judged::Scores { scores: ClassColumns::Each(each) } => {
@@ -210,11 +213,23 @@ impl fmt::Display for Evaluation {
             }
             Judged::Label { label } => format!("label {label}"),
             Judged::Rank { rank, query, at } => format!("rank {rank} within {query}, at {at}"),
-            Judged::Value { value, .. } => format!("value {value}"),
+            Judged::Value { value, quantile, interval } => {
+                let quantile = quantile.as_ref().map(|q| format!(", quantile {q}")).unwrap_or_default();
+                let interval = interval.as_ref().map(|[low, high]| format!(", interval {low} to {high}")).unwrap_or_default();
+                format!("value {value}{quantile}{interval}")
+            }
         };
         let by = self.by.as_ref().map(By::groupings).unwrap_or_default();
         let by: Vec<String> = by.iter().map(|columns| columns.join(" × ")).collect();
         let by = if by.is_empty() { String::new() } else { format!(", by {}", by.join(", ")) };
-        write!(f, "evaluate {} (truth {}, {predicted}{by})", self.predictions, self.truth)
+        write!(f, "evaluate {} (truth {}, {predicted}{by}", self.predictions, self.truth)?;
+        self.weight.iter().try_for_each(|weight| write!(f, ", weight {weight}"))?;
+        if !self.between.is_empty() {
+            write!(f, ", between {}", self.between.join(", "))?;
+        }
+        if let Some(Intervals { level, resamples, seed }) = &self.intervals {
+            write!(f, ", intervals {level} by {resamples} draws from {seed}")?;
+        }
+        write!(f, ")")
     }
 }

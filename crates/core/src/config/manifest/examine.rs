@@ -91,8 +91,14 @@ impl Examination {
 
 impl fmt::Display for Examination {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let rules: Vec<&str> = self.rules.iter().map(|r| r.rule.as_str()).collect();
-        write!(f, "examine {}: {}", self.data.path, rules.join("; "))
+        let called = |table: &ExaminedTable| table.version.clone().unwrap_or_else(|| table.path.to_string());
+        let rule = |r: &RuleDecl| match r.severity {
+            Severity::Fail => r.rule.clone(),
+            Severity::Warn => format!("{} (warns)", r.rule),
+        };
+        let against = self.tables.get(AGAINST).map(|t| format!(" against {}", called(t))).unwrap_or_default();
+        let rules: Vec<String> = self.rules.iter().map(rule).collect();
+        write!(f, "examine {}{against}: {}", called(&self.data), rules.join("; "))
     }
 }
 

@@ -154,6 +154,10 @@ pub fn figure(inspection: &Inspection) -> Figure {
                 (share, at as f64, format!("{}: {what}, {}", j.decl.rule, measure(&j.found)))
             })
             .collect();
+        // A colour alone says nothing to everybody.
+        for (x, y, _) in points.iter().filter(|_| what != "holds") {
+            figure = figure.with(Mark::Text { at: (*x, *y), text: format!("  {what}"), beside: true });
+        }
         if !points.is_empty() {
             figure = figure.with(Mark::Points { points, color: color.into(), radius: 4.5 });
         }

@@ -13,7 +13,7 @@ use super::ExecError;
 use super::echo::Echo;
 use super::listen::{Heard, Listener, last_values};
 use super::observing::Observer;
-use crate::config::manifest::{Better, Command, Needs, nest};
+use crate::config::manifest::{Better, Command, DEFINITIONS, Evaluation, Needs, nest};
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::{self, IoError, TreeDir};
 use crate::pipeline::examination;
@@ -325,6 +325,11 @@ fn do_ourselves(task: &Task, command: &Command, store: &Store) -> Result<Exit, I
     let folder = task.inputs.writes.first().map(|w| &*w.path);
     let root = task.scanner.root();
     let (action, what, done) = match command {
+        // What was judged by other definitions would come out otherwise without anybody having changed anything.
+        Command::Evaluate(Evaluation { definitions, predictions, .. }) if *definitions != DEFINITIONS => {
+            let why = format!("it was judged by the definitions {definitions}, and this Textum has the definitions {DEFINITIONS}");
+            ("evaluate", &**predictions, Err(why))
+        }
         Command::Evaluate(evaluation) => {
             let done = crate::pipeline::evaluation::evaluate(root, evaluation, metrics.unwrap_or(""), folder, &mut log);
             ("evaluate", &*evaluation.predictions, done.map(|()| true).map_err(|e| e.to_string()))

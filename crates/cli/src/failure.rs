@@ -315,14 +315,15 @@ impl From<TableError> for Failure {
     fn from(error: TableError) -> Failure {
         let said = error.to_string();
         match error {
+            TableError::Stopped => Failure::new(INTERRUPTED, error.to_string(), "run it again when you like"),
             TableError::Io(e) => e.into(),
             TableError::Source(e) => match e.downcast::<StoreError>() {
                 Ok(e) => (*e).into(),
                 Err(e) => damaged("`textum verify` looks whether it is whole")(e.to_string()),
             },
-            TableError::NoTable { .. } => {
-                wrong("tables are files ending in .csv, .tsv, .jsonl, .ndjson or .parquet, also with .gz or .zst")(said)
-            }
+            TableError::NoTable { .. } => wrong(
+                "tables are files ending in .csv, .tsv, .jsonl, .ndjson, .json or .parquet, also with .gz or .zst, or folders of them; `table = { … }` says of a dataset how another is written",
+            )(said),
             TableError::Malformed { .. } => damaged("correct the file, or export it again")(said),
             TableError::NoColumn { columns, .. } => {
                 Failure::new(USAGE, said, format!("its columns are {}", crate::render::text::some(&columns, 24)))

@@ -19,7 +19,7 @@ fn judged(tiny: &Tiny, table: &str, how: &str) -> Result<Value, String> {
     let manifest = Manifest::load(&tiny.path("textum.toml")).map_err(|e| format!("{e} {e:?}"))?;
     let textum_core::config::manifest::Command::Evaluate(evaluation) = &manifest.stages[0].run else { panic!("no evaluation") };
     let mut log = Vec::new();
-    evaluate(tiny.root(), evaluation, "m.json", Some("figures"), &mut log).map_err(|e| e.to_string())?;
+    evaluate(tiny.root(), evaluation, "m.json", Some("figures"), &mut log, &|| false).map_err(|e| e.to_string())?;
     assert!(!log.is_empty());
     Ok(serde_json::from_str(&tiny.read("m.json")).unwrap())
 }

@@ -86,6 +86,9 @@ pub enum TableError {
         /// All columns.
         columns: Vec<String>,
     },
+    /// Somebody has asked to stop while it was read.
+    #[error("it was stopped")]
+    Stopped,
     /// There is no room for what does not fit into memory.
     #[error("a table does not fit into memory, and {} has no room for it: {source}", folder.display())]
     NoRoom {

@@ -145,3 +145,19 @@ fn folders_of_files_are_tables_for_every_command_that_reads_one() {
     tiny.write("textum.toml", wrong);
     textum(&tiny, &["plan"]).expect(2).warns("cannot part the fields").warns("no encoding `latin-99`");
 }
+
+#[test]
+fn what_textum_does_itself_is_stopped_like_any_stage() {
+    let row = |i: u32| format!("{},{},{}\n", i % 3 % 2, f64::from(i * 7 % 1000) / 1000.0, i % 50);
+    let tiny = Tiny::with(
+        "[stage.judge]\nevaluate = { predictions = \"p.csv\", truth = \"t\", score = \"s\", by = \"g\", intervals = { level = 0.95, resamples = 100000 } }\nmetrics = [\"m.json\"]\n",
+    );
+    tiny.write("p.csv", format!("t,s,g\n{}", (0..20_000).map(row).collect::<String>()));
+    let mut run = tiny.start(crate::TEXTUM, &["run"]);
+    let begun = || textum(&tiny, &["runs", "--live", "--format", "json"]).json()[0]["stages"][0] == "judge";
+    crate::stages::until("the stage at work", begun);
+    textum(&tiny, &["stop"]).expect(0);
+    assert_ne!(run.wait().unwrap().code(), Some(0));
+    assert_eq!(textum(&tiny, &["runs", "--format", "json"]).expect(0).json()[0]["state"], "stopped");
+    assert!(!tiny.has("m.json"));
+}

@@ -8,7 +8,7 @@ use textum_testkit::Tiny;
 use crate::{TEXTUM, state, textum};
 
 /// Waits for something to come about; the test fails when it does not.
-fn until(what: &str, mut come: impl FnMut() -> bool) {
+pub fn until(what: &str, mut come: impl FnMut() -> bool) {
     let began = Instant::now();
     while !come() {
         assert!(began.elapsed() < Duration::from_secs(60), "{what} did not come about");

@@ -13,6 +13,7 @@ mod lines;
 mod nulls;
 mod parts;
 mod source;
+mod stopping;
 mod watched;
 
 pub use by_column::{ByColumn, Value};

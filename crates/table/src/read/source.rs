@@ -10,7 +10,7 @@ use super::dialect::{Delimiter, Dialect};
 use super::encoded::{Decoded, decoded};
 use super::json_array::Elements;
 use super::parts::{self, Part};
-use super::{columnar, delimited, json_lines, nulls};
+use super::{columnar, delimited, json_lines, nulls, stopping};
 use crate::{Rows, TableError};
 use textum_base::fsio::IoError;
 
@@ -131,6 +131,7 @@ pub struct Table<'s> {
     format: TableFormat,
     packing: Packing,
     dialect: Arc<Dialect>,
+    stop: Option<&'s (dyn Fn() -> bool + Sync)>,
 }
 
 /// A table opened for reading: its columns, and its rows.
@@ -154,7 +155,7 @@ impl<'s> Table<'s> {
             Some(format) => (format, packing),
             None => format_of(path).ok_or_else(|| TableError::NoTable { name: name.to_string() })?,
         };
-        Ok(Table { name: name.to_string(), origin, format, packing, dialect: Arc::new(dialect.clone()) })
+        Ok(Table { name: name.to_string(), origin, format, packing, dialect: Arc::new(dialect.clone()), stop: None })
     }
 
     /// About how many bytes it has, unpacked; for choosing a way of working.
@@ -175,6 +176,11 @@ impl<'s> Table<'s> {
     /// How it is packed.
     pub(crate) fn packing(&self) -> Packing {
         self.packing
+    }
+
+    /// The same table, whose reading ends with an error when somebody asks to stop.
+    pub fn stopped_by(self, stop: &'s (dyn Fn() -> bool + Sync)) -> Table<'s> {
+        Table { stop: Some(stop), ..self }
     }
 
     /// How it is written, as far as that was said.
@@ -234,7 +240,7 @@ impl<'s> Table<'s> {
     /// Opens it for reading from its first row on.
     pub fn open(&self) -> Result<Opened<'_>, TableError> {
         let opened = match (&self.origin, self.format) {
-            (Origin::Parts(parts), _) => return parts::open(parts),
+            (Origin::Parts(parts), _) => parts::open(parts),
             (_, TableFormat::Csv | TableFormat::Tsv) => delimited::open(self, self.text()?, self.delimiter()),
             (_, TableFormat::JsonLines | TableFormat::JsonArray) => {
                 // Which columns there are is known once every line has been seen.
@@ -243,7 +249,9 @@ impl<'s> Table<'s> {
             }
             (_, TableFormat::Parquet) => columnar::open(self, self.file()?),
         }?;
-        Ok(nulls::without(opened, &self.dialect.null))
+        // Parts have left out what stands for nothing themselves.
+        let words: &[String] = if matches!(self.origin, Origin::Parts(_)) { &[] } else { &self.dialect.null };
+        Ok(stopping::by(nulls::without(opened, words), self.stop))
     }
 
     /// Whether it is of a format that is laid out by columns.

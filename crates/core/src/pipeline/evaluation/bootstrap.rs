@@ -49,9 +49,26 @@ pub fn quantile(sorted: &[f64], share: f64) -> f64 {
 }
 
 /// The values of each draw, by what `value` makes of its weights.
-pub fn draws<T: Send>(weights: &[f64], seed: u64, count: u32, value: impl Fn(&[f64]) -> T + Sync) -> Vec<T> {
-    (0..u64::from(count)).into_par_iter().map(|draw| value(&drawn(weights, seed, draw))).collect()
+pub fn draws<T: Send>(weights: &[f64], how: Draws<'_>, value: impl Fn(&[f64]) -> T + Sync) -> Vec<T> {
+    let draw = |draw: u64| (!(how.stop)()).then(|| value(&drawn(weights, how.seed, draw)));
+    (0..u64::from(how.count)).into_par_iter().filter_map(draw).collect()
 }
+
+/// How rows are drawn.
+#[derive(Clone, Copy)]
+pub struct Draws<'s> {
+    /// The share of the values that an interval holds.
+    pub level: f64,
+    /// How often.
+    pub count: u32,
+    /// What draws begin with.
+    pub seed: u64,
+    /// Whether nothing more is to be drawn: what comes of it then is of no use.
+    pub stop: Stop<'s>,
+}
+
+/// Whether somebody has asked to stop.
+pub type Stop<'s> = &'s (dyn Fn() -> bool + Sync);
 
 /// Of each figure the middle share `level` of its values; one that is not defined in any draw has none.
 pub fn middles(values: &[Vec<f64>], level: f64) -> Vec<Option<(f64, f64)>> {
@@ -67,8 +84,9 @@ pub fn middles(values: &[Vec<f64>], level: f64) -> Vec<Option<(f64, f64)>> {
 }
 
 /// The interval of each figure of a judge.
-pub fn intervals(judge: &dyn Judge, weights: &[f64], level: f64, count: u32, seed: u64) -> Vec<Option<(f64, f64)>> {
-    middles(&draws(weights, seed, count, |weights| judge.values(weights)), level)
+pub fn intervals(judge: &dyn Judge, weights: &[f64], how: Draws<'_>) -> Vec<Option<(f64, f64)>> {
+    let found = middles(&draws(weights, how, |weights| judge.values(weights)), how.level);
+    if found.is_empty() { vec![None; judge.names().len()] } else { found }
 }
 
 #[cfg(test)]
@@ -81,7 +99,8 @@ mod tests {
         let mut generator = SplitMix(1_234_567);
         assert_eq!([generator.next(), generator.next()], [6_457_827_717_110_365_317, 3_203_168_211_198_807_973]);
         let weights = vec![1.0; 1000];
-        let all = draws(&weights, 7, 200, |w| (w.iter().sum::<f64>(), w[0], w.iter().filter(|c| **c == 0.0).count()));
+        let how = Draws { level: 0.9, count: 200, seed: 7, stop: &|| false };
+        let all = draws(&weights, how, |w| (w.iter().sum::<f64>(), w[0], w.iter().filter(|c| **c == 0.0).count()));
         assert!(all.iter().all(|(sum, ..)| *sum == 1000.0));
         let first: f64 = all.iter().map(|a| a.1).sum::<f64>() / 200.0;
         let absent: f64 = all.iter().map(|a| a.2 as f64).sum::<f64>() / 200.0;
@@ -104,7 +123,9 @@ mod tests {
             }
         }
         let judge = Mean((0..400).map(|i| f64::from(i % 20)).collect());
-        let (low, high) = intervals(&judge, &[1.0; 400], 0.95, 2000, 1)[0].unwrap();
+        let how = Draws { level: 0.95, count: 2000, seed: 1, stop: &|| false };
+        let (low, high) = intervals(&judge, &[1.0; 400], how)[0].unwrap();
+        assert_eq!(intervals(&judge, &[1.0; 400], Draws { stop: &|| true, ..how }), [None], "stopped");
         // Mean 9.5, deviation 5.766, so ± 1.96 × 5.766 / 20.
         assert!((low - 8.935).abs() < 0.06 && (high - 10.065).abs() < 0.06, "{low} {high}");
         assert!((quantile(&[1.0, 2.0, 4.0], 0.75) - 3.0).abs() < 1e-12, "as numpy's default");

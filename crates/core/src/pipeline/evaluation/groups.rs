@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::bootstrap::{draws, intervals, middles};
+use super::bootstrap::{Draws, Stop, draws, intervals, middles};
 use super::{Evaluation, EvaluationError, Intervals, Judged, Labels, Predictions, judge_of};
 use crate::record::receipt::Metric;
 
@@ -51,13 +51,13 @@ pub fn members_of(labels: &Labels) -> BTreeMap<&str, Vec<u32>> {
     members
 }
 
-/// How probable an interval is meant to be, how often rows are drawn, and what draws begin with.
-pub fn said(intervals: &Intervals) -> (f64, u32, u64) {
-    (intervals.level.parse().unwrap_or(0.95), intervals.resamples, intervals.seed)
+/// How rows are drawn for intervals.
+pub fn said<'s>(intervals: &Intervals, stop: Stop<'s>) -> Draws<'s> {
+    Draws { level: intervals.level.parse().unwrap_or(0.95), count: intervals.resamples, seed: intervals.seed, stop }
 }
 
 /// Each group by itself.
-pub fn groups(evaluation: &Evaluation, rows: &Predictions, labels: &Labels) -> Result<Vec<Group>, EvaluationError> {
+pub fn groups(evaluation: &Evaluation, rows: &Predictions, labels: &Labels, stop: Stop<'_>) -> Result<Vec<Group>, EvaluationError> {
     let mut found = Vec::new();
     for (name, members) in members_of(labels) {
         // What is no group for the judge: names of groups among groups are of no use.
@@ -65,10 +65,7 @@ pub fn groups(evaluation: &Evaluation, rows: &Predictions, labels: &Labels) -> R
         let judge = judge_of(evaluation, &own)?;
         let weights = own.weights();
         let intervals = match &evaluation.intervals {
-            Some(wanted) => {
-                let (level, count, seed) = said(wanted);
-                intervals(&*judge, &weights, level, count, seed)
-            }
+            Some(wanted) => intervals(&*judge, &weights, said(wanted, stop)),
             None => Vec::new(),
         };
         found.push(Group { name: name.to_string(), rows: members.len(), values: judge.values(&weights), intervals });
@@ -160,7 +157,7 @@ fn spread(each: &[f64]) -> (f64, f64) {
 }
 
 /// Holds the values of a column against one another.
-pub fn between(evaluation: &Evaluation, rows: &Predictions, column: &str, labels: &Labels) -> Held {
+pub fn between(evaluation: &Evaluation, rows: &Predictions, column: &str, labels: &Labels, stop: Stop<'_>) -> Held {
     let members = members_of(labels);
     let large: Vec<(&str, &Vec<u32>)> = members.iter().filter(|(_, m)| m.len() >= FEW_ROWS).map(|(g, m)| (*g, m)).collect();
     let mut place = vec![usize::MAX; rows.rows];
@@ -184,9 +181,10 @@ pub fn between(evaluation: &Evaluation, rows: &Predictions, column: &str, labels
     let whole = each(&weights);
     let intervals = match &evaluation.intervals {
         Some(wanted) => {
-            let (level, times, seed) = said(wanted);
-            let drawn = draws(&weights, seed, times, |weights| each(weights).iter().map(|e| spread(e).0).collect::<Vec<_>>());
-            middles(&drawn, level)
+            let how = said(wanted, stop);
+            let drawn = draws(&weights, how, |weights| each(weights).iter().map(|e| spread(e).0).collect::<Vec<_>>());
+            let found = middles(&drawn, how.level);
+            if found.is_empty() { vec![None; rates.len()] } else { found }
         }
         None => vec![None; rates.len()],
     };

@@ -17,6 +17,7 @@ mod score;
 mod tables;
 
 pub use crate::config::manifest::{By, ClassColumns, DEFINITIONS, Evaluation, Intervals, Judged};
+pub use bootstrap::Stop;
 pub use judge::{Judge, judge_of};
 pub use labels::Labels;
 pub use paired::{Difference, Disagreement, Paired, PairedError, Rows, Segment, paired};

@@ -322,9 +322,9 @@ pub fn paired(
         let (x, y) = (judge_a.values(weights), judge_b.values(weights));
         shared.iter().map(|(i, j, _)| y[*j] - x[*i]).collect()
     };
-    let (level, count, seed) = super::groups::said(how);
-    let drawn = draws(&weights, seed, count, both);
-    let ends = middles(&drawn, level);
+    let how = super::groups::said(how, &|| false);
+    let drawn = draws(&weights, how, both);
+    let ends = middles(&drawn, how.level);
     let (x, y) = (judge_a.values(&weights), judge_b.values(&weights));
     let metrics = shared.iter().enumerate().map(|(at, (i, j, name))| {
         let (a, b) = (x[*i], y[*j]);

@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 use std::path::Path;
 
+use super::bootstrap::Stop;
 use super::labels::Gatherer;
 use super::{By, ClassColumns, Evaluation, Judged, Labels};
 use crate::fsio::IoError;
@@ -177,9 +178,9 @@ struct Reading {
 
 impl Predictions {
     /// Reads what an evaluation needs from its table below `root`.
-    pub fn read(root: &Path, evaluation: &Evaluation) -> Result<Predictions, EvaluationError> {
+    pub fn read(root: &Path, evaluation: &Evaluation, stop: Stop<'_>) -> Result<Predictions, EvaluationError> {
         let table = crate::data::table_in_tree(root, &evaluation.predictions, &Default::default()).map_err(Box::new)?;
-        Predictions::of(&table, evaluation)
+        Predictions::of(&table.stopped_by(stop), evaluation)
     }
 
     /// Reads what an evaluation needs from this table.

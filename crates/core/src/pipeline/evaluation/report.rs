@@ -6,7 +6,7 @@ use std::path::Path;
 
 use serde_json::{Map, Value, json};
 
-use super::bootstrap::intervals;
+use super::bootstrap::{Stop, intervals};
 use super::class_scores::ClassScores;
 use super::classes::ClassLabels;
 use super::figures::{self, OfScore};
@@ -16,6 +16,7 @@ use super::score::Scores;
 use super::{Evaluation, EvaluationError, Judged, Predictions, judge_of, tables};
 use crate::figure::{Figure, number};
 use crate::fsio::{self, IoError};
+use crate::table::TableError;
 use textum_base::Better;
 
 /// What goes into the folder of an evaluation.
@@ -103,6 +104,7 @@ fn group_all(
     judge: (&[String], &[f64]),
     files: &mut Files,
     out: &mut Map<String, Value>,
+    stop: Stop<'_>,
 ) -> Result<Weakest, EvaluationError> {
     let (names, values) = judge;
     let (metric, better) = evaluation.headline();
@@ -110,7 +112,7 @@ fn group_all(
     let mut weakest: Weakest = None;
     let mut all = Map::new();
     for (by, labels) in &rows.by {
-        let found = groups(evaluation, rows, labels)?;
+        let found = groups(evaluation, rows, labels, stop)?;
         let large = found.iter().filter(|g| g.rows >= FEW_ROWS && g.values[at].is_finite());
         for group in large {
             let worse = |than: f64| if better == Better::Higher { group.values[at] < than } else { group.values[at] > than };
@@ -133,10 +135,10 @@ fn group_all(
 }
 
 /// Groups held against one another, as JSON.
-fn hold(evaluation: &Evaluation, rows: &Predictions, files: &mut Files, log: &mut dyn Write) -> Map<String, Value> {
+fn hold(evaluation: &Evaluation, rows: &Predictions, files: &mut Files, log: &mut dyn Write, stop: Stop<'_>) -> Map<String, Value> {
     let mut out = Map::new();
     for (column, labels) in &rows.between {
-        let held = between(evaluation, rows, column, labels);
+        let held = between(evaluation, rows, column, labels, stop);
         let mut own = Map::new();
         for rate in &held.rates {
             let mut told = Map::new();
@@ -160,29 +162,29 @@ fn hold(evaluation: &Evaluation, rows: &Predictions, files: &mut Files, log: &mu
 }
 
 /// The interval of each figure, as JSON.
-fn intervals_of(evaluation: &Evaluation, judge: &dyn Judge, weights: &[f64]) -> Option<Map<String, Value>> {
-    let (level, count, seed) = said(evaluation.intervals.as_ref()?);
-    let found = intervals(judge, weights, level, count, seed);
+fn intervals_of(evaluation: &Evaluation, judge: &dyn Judge, weights: &[f64], stop: Stop<'_>) -> Option<Map<String, Value>> {
+    let found = intervals(judge, weights, said(evaluation.intervals.as_ref()?, stop));
     let named = judge.names().into_iter().zip(found).filter(|(name, _)| !matches!(name.as_str(), "rows" | "queries"));
     let told = named.filter_map(|(name, ends)| ends.map(|(low, high)| (name, json!({"low": low, "high": high}))));
     Some(told.filter(|(name, _)| !name.starts_with("class.")).collect())
 }
 
 /// Judges the predictions below `root`, writes the metrics to one file and figures into a folder, and says
-/// the essence to the log.
+/// the essence to the log. Nothing is written where `stop` says that somebody has asked for that.
 pub fn evaluate(
     root: &Path,
     evaluation: &Evaluation,
     metrics: &str,
     folder: Option<&str>,
     log: &mut dyn Write,
+    stop: Stop<'_>,
 ) -> Result<(), EvaluationError> {
-    let rows = Predictions::read(root, evaluation)?;
+    let rows = Predictions::read(root, evaluation, stop)?;
     let weights = rows.weights();
     let judge = judge_of(evaluation, &rows)?;
     let (names, values) = (judge.names(), judge.values(&weights));
     let mut out = metrics_of(&names, &values);
-    let ends = intervals_of(evaluation, &*judge, &weights);
+    let ends = intervals_of(evaluation, &*judge, &weights, stop);
     let lead = names.iter().zip(&values).take(5).map(|(name, value)| {
         let interval = ends.as_ref().and_then(|e| e.get(name)).and_then(|e| Some((e["low"].as_f64()?, e["high"].as_f64()?)));
         let interval = interval.map_or(String::new(), |(low, high)| format!(" ({} to {})", number(low), number(high)));
@@ -199,7 +201,7 @@ pub fn evaluate(
     let mut files = files_of(evaluation, &rows, &names, &values, &weights);
     if !rows.by.is_empty() {
         let metric = evaluation.headline().0;
-        let weakest = group_all(evaluation, &rows, (&names, &values), &mut files, &mut out)?;
+        let weakest = group_all(evaluation, &rows, (&names, &values), &mut files, &mut out, stop)?;
         if let Some((by, group, rows, value)) = weakest {
             out.insert("weakest".into(), json!({ metric: number_of(value) }));
             let _ = writeln!(log, "weakest by {by}: {group}, {metric} {} ({rows} rows)", number(value));
@@ -208,7 +210,10 @@ pub fn evaluate(
             out.remove("by");
         }
     }
-    let held = hold(evaluation, &rows, &mut files, log);
+    let held = hold(evaluation, &rows, &mut files, log, stop);
+    if stop() {
+        return Err(TableError::Stopped.into());
+    }
     if !held.is_empty() {
         out.insert("between".into(), Value::Object(held));
     }

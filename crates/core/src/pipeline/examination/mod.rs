@@ -10,6 +10,7 @@ use std::path::{Path, PathBuf};
 use crate::config::manifest::{Examination, ExaminedTable, RuleDecl, Severity};
 use crate::data::{DataError, table_in_store, table_in_tree};
 use crate::fsio::IoError;
+use crate::pipeline::evaluation::Stop;
 use crate::record::receipt::{Read, StorageMode};
 use crate::store::Store;
 use crate::table::Table;
@@ -43,16 +44,18 @@ pub struct Places<'p> {
     pub store: &'p Store,
     /// The recorded versions that are named.
     pub versions: &'p [Read],
+    /// Whether somebody has asked to stop.
+    pub stop: Stop<'p>,
 }
 
 impl Places<'_> {
     fn table(&self, at: &ExaminedTable) -> Result<Table<'_>, ExaminationError> {
-        let Some(name) = &at.version else { return Ok(table_in_tree(self.root, &at.path, &at.dialect)?) };
+        let Some(name) = &at.version else { return Ok(table_in_tree(self.root, &at.path, &at.dialect)?.stopped_by(self.stop)) };
         let version = self.versions.iter().find(|v| Some(v.at.content.digest) == at.digest);
         let Some(version) = version.filter(|v| v.hold == StorageMode::Store) else {
             return Err(ExaminationError::Reference(name.clone()));
         };
-        Ok(table_in_store(self.store, name, &version.at.path, &version.at.content, &at.dialect)?)
+        Ok(table_in_store(self.store, name, &version.at.path, &version.at.content, &at.dialect)?.stopped_by(self.stop))
     }
 }
 

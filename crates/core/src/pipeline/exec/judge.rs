@@ -91,6 +91,9 @@ impl StageContext<'_> {
                 return Ok(Some(self.with_likely(task, missed, "its command was not found (exit status 127)".into())));
             }
             Exit::Code(_) if observed.is_err() => return Ok(observed.err()),
+            Exit::Code(_) if task.inputs.run.is_own() => {
+                return Ok(Some("a rule that must hold is broken: what the stage said tells which".into()));
+            }
             Exit::Code(code) => {
                 return Ok(Some(self.with_likely(task, missed, format!("its command ended with exit status {code}"))));
             }

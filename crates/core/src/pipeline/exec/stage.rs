@@ -211,7 +211,7 @@ impl StageContext<'_> {
             Command::Shell(text) => JobCommand::Shell(text.clone()),
             Command::Argv(words) => JobCommand::Argv(words.clone()),
             own @ (Command::Evaluate(_) | Command::Examine(_)) => {
-                let exit = do_ourselves(task, own, self.store)?;
+                let exit = do_ourselves(task, own, self.store, self.cancel)?;
                 let nothing = Heard { record: Default::default(), points: None, stopped: None };
                 return Ok((exit, Ok(nothing)));
             }
@@ -318,7 +318,8 @@ fn begin(task: &Task, place: &dyn Executor, started: jiff::Timestamp) -> StageRe
 }
 
 /// Does what needs no command in this process, as if it were one: what it says goes to the log.
-fn do_ourselves(task: &Task, command: &Command, store: &Store) -> Result<Exit, IoError> {
+fn do_ourselves(task: &Task, command: &Command, store: &Store, cancel: &CancelToken) -> Result<Exit, IoError> {
+    let stop = || cancel.asked();
     let path = task.log();
     let mut log = fsio::create(&path)?;
     let metrics = task.inputs.metrics.first().map(|m| &**m);
@@ -331,11 +332,11 @@ fn do_ourselves(task: &Task, command: &Command, store: &Store) -> Result<Exit, I
             ("evaluate", &**predictions, Err(why))
         }
         Command::Evaluate(evaluation) => {
-            let done = crate::pipeline::evaluation::evaluate(root, evaluation, metrics.unwrap_or(""), folder, &mut log);
+            let done = crate::pipeline::evaluation::evaluate(root, evaluation, metrics.unwrap_or(""), folder, &mut log, &stop);
             ("evaluate", &*evaluation.predictions, done.map(|()| true).map_err(|e| e.to_string()))
         }
         Command::Examine(examination) => {
-            let place = examination::Places { root, store, versions: &task.versions };
+            let place = examination::Places { root, store, versions: &task.versions, stop: &stop };
             let done = examination::examine_into(examination, &place, metrics, folder, &mut log);
             ("examine", examination.data.path.as_str(), done.map_err(|e| e.to_string()))
         }
@@ -343,6 +344,7 @@ fn do_ourselves(task: &Task, command: &Command, store: &Store) -> Result<Exit, I
     };
     match done {
         Ok(fine) => Ok(Exit::Code(if fine { 0 } else { 1 })),
+        Err(_) if cancel.asked() => Ok(Exit::Code(1)),
         Err(why) => {
             std::io::Write::write_all(&mut log, format!("{why}\n").as_bytes()).map_err(IoError::of("write", &path))?;
             Err(IoError::of(action, Path::new(what))(std::io::Error::other(why)))

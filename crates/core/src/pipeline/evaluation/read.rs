@@ -373,9 +373,8 @@ impl Reading {
             Judged::Score { .. } => found.numbers.extend(wanted.predicted.iter().map(|at| number(*at))),
             Judged::Label { .. } => wanted.predicted.iter().for_each(|at| self.predicted.push(row.cell(*at))),
             Judged::Scores { .. } => {
-                let sum: f64 = wanted.predicted.iter().map(|at| number(*at)).sum();
-                // Few digits make sums that are not quite 1.
-                found.scores.iter_mut().zip(&wanted.predicted).for_each(|(scores, at)| scores.push(number(*at) / sum));
+                // As they stand: scaled to make 1 exactly, equal ones would no longer be equal.
+                found.scores.iter_mut().zip(&wanted.predicted).for_each(|(scores, at)| scores.push(number(*at)));
             }
             Judged::Rank { .. } | Judged::Value { .. } => {
                 found.numbers.extend(wanted.predicted.iter().map(|at| number(*at)));

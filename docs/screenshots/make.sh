@@ -51,7 +51,7 @@ sed -i 's/seed = 7/seed = 11/' textum.toml
 shot plan 19 'textum plan'
 textum run -q >/dev/null
 shot runs 13 'textum runs'
-shot diff 43 'textum data versions shifts; echo; textum data diff shifts@1 shifts@2; echo; textum data examine shifts@2 --rule "humidity between 20 and 100 in 98 %" --rule "drift below 0.25" --rule "shift_id is unique" --against shifts@1 || true'
+shot diff 43 'textum data versions shifts; echo; textum data diff shifts@1 shifts@2 --examples 3; echo; textum data examine shifts@2 --rule "humidity between 20 and 100 in 98 %" --rule "drift below 0.25" --rule "shift_id is unique" --against shifts@1 --examples 2'
 shot profile 33 'textum data profile shifts@2 --against shifts@1'
 cp build/model.json "$work/final_v2_really.json"
 echo 'HUMIDITY = "62.0"' >steps/usual.py

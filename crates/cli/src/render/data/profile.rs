@@ -218,7 +218,7 @@ fn drift_rows(profile: &Profile) -> Vec<Vec<Cell>> {
             Cell::new(reading, look),
             figure(d.psi).into(),
             figure(d.ks).into(),
-            figure(Some(d.p)).into(),
+            if d.p < 0.001 { "< 0.001".into() } else { figure(Some(d.p)).into() },
             figure(d.variation).into(),
             mean.into(),
         ]
@@ -295,7 +295,7 @@ pub fn text(told: &Told<'_>, width: usize, style: &Style) -> String {
             let names: Vec<String> = none.iter().map(|row| row[0].text.clone()).collect();
             out.push_str(&wrapped(&format!("none in {}", names.join(", ")), width));
         }
-        out.push_str(&style.dim(&format!("  {READING}\n")));
+        out.push_str(&style.dim(&wrapped(READING, width)));
     }
     out
 }

@@ -9,7 +9,10 @@ pub fn fault(fault: &ColumnFault) -> String {
         ColumnFault::Absent { column } => format!("{column} is not there"),
         ColumnFault::Beyond { column } => format!("{column} should not be there"),
         ColumnFault::Type { column, from, to } => format!("{column} is {to}, not {from}"),
-        ColumnFault::Drift { column, effect, p } => format!("{column} has drifted by {} (p {})", number(*effect), number(*p)),
+        ColumnFault::Drift { column, effect, p } => {
+            let p = if *p < 0.001 { "< 0.001".to_string() } else { number(*p) };
+            format!("{column} has drifted by {} (p {p})", number(*effect))
+        }
     }
 }
 

@@ -161,3 +161,132 @@ fn what_textum_does_itself_is_stopped_like_any_stage() {
     assert_eq!(textum(&tiny, &["runs", "--format", "json"]).expect(0).json()[0]["state"], "stopped");
     assert!(!tiny.has("m.json"));
 }
+
+#[test]
+fn what_is_declared_of_a_table_changes_what_is_told_of_its_versions() {
+    let tiny = Tiny::with("[data.yarn]\npath = \"yarn.csv\"\nkey = [\"id\"]\n");
+    tiny.write("yarn.csv", "id,count\n1,?\n2,24\n");
+    textum(&tiny, &["data", "record"]).expect(0);
+    tiny.write("yarn.csv", "id,count\n1,\n2,24\n");
+    textum(&tiny, &["data", "record"]).expect(0);
+    let changed = |tiny: &Tiny| textum(tiny, &["data", "versions", "yarn", "--format", "json"]).expect(0).json();
+    assert_eq!(changed(&tiny)["versions"][1]["change"]["changed"], 1);
+    // What was told before is not told again of a table that is read in another way.
+    let manifest = tiny.read("textum.toml").replace("key =", "table = { null = [\"?\"] }\nkey =");
+    tiny.write("textum.toml", manifest);
+    assert_eq!(changed(&tiny)["versions"][1]["change"]["changed"], 0);
+}
+
+#[test]
+fn an_option_that_would_do_nothing_is_refused() {
+    let tiny = shed(
+        "examine = { data = \"looms\", against = \"a.csv\", rules = [\"columns as in against\"] }\nmetrics = [\"b/i.json\"]\n\n[stage.other]\nexamine = { data = \"looms\", against = \"b.csv\", rules = [\"no row of against by loom\"] }\nmetrics = [\"b/j.json\"]",
+    );
+    tiny.write("a.csv", "loom,shed,humidity\nL08,A,1.5\n");
+    tiny.write("b.csv", "loom,shed,humidity\nL09,A,1.5\n");
+    textum(&tiny, &["data", "examine", "looms", "--rule", "rows > 1", "--against", "a.csv"])
+        .expect(2)
+        .warns("no rule holds against another table");
+    // Two stages mean two tables by the same word: nobody guesses which.
+    textum(&tiny, &["data", "examine", "looms"]).expect(2).warns("a.csv in one stage and b.csv in another");
+    textum(&tiny, &["data", "examine", "looms", "--against", "b.csv"]).expect(0).says("all of 2 rules hold");
+    textum(&tiny, &["run"]).expect(0);
+    textum(&tiny, &["data", "examine", "nothing.csv", "--rule", "rows > 1"]).expect(3).warns("nothing.csv");
+    textum(&tiny, &["data", "examine", "looms", "--rules", "nothing.toml"]).expect(3).warns("nothing.toml");
+    tiny.write("rules.toml", "rules = \"rows > 1\"\n");
+    textum(&tiny, &["data", "examine", "looms", "--rules", "rules.toml"]).expect(2).warns("rules.toml holds no rules");
+    textum(&tiny, &["data", "profile", "looms", "--target-kind", "classes"]).expect(2);
+    textum(&tiny, &["data", "diff", "a.csv", "b.csv", "--within", "7"]).expect(2).warns("from 0 to 1");
+}
+
+#[test]
+fn rows_of_many_files_are_named_by_file_in_every_form() {
+    let tiny = Tiny::new();
+    tiny.manifest("");
+    for (path, text) in [
+        ("old/day=1/a.csv", "id,v\n1,x\n2,y\n"),
+        ("old/day=2/b.csv", "id,v\n3,z\n"),
+        ("new/day=1/a.csv", "id,v\n1,x\n2,Y\n"),
+        ("new/day=2/b.csv", "id,v\n4,w\n"),
+    ] {
+        tiny.write(path, text);
+    }
+    let diff = |form: &str| textum(&tiny, &["data", "diff", "old", "new", "--key", "id", "--format", form]).expect(0);
+    let csv = diff("csv").out;
+    assert!(csv.starts_with("change,old_line,new_line,key,column,was,is,old_file,new_file\n"), "{csv}");
+    for line in ["changed,3,3,2,v,y,Y,day=1/a.csv,day=1/a.csv", "added,,2,4,,,,,day=2/b.csv", "removed,2,,3,,,,day=2/b.csv,"] {
+        assert!(csv.lines().any(|l| l == line), "{line}: {csv}");
+    }
+    let json = diff("json").json();
+    let difference = &json["difference"];
+    assert_eq!((&difference["kind"], &difference["examples_changed"][0]["new_file"]), (&"table".into(), &"day=1/a.csv".into()));
+    assert_eq!((&difference["files"]["changed"], &difference["near"]), (&2.into(), &0.into()));
+    assert!(diff("md").out.contains("| day=2/b.csv |"));
+    // One file needs no name.
+    let single = textum(&tiny, &["data", "diff", "old/day=1/a.csv", "new/day=1/a.csv", "--key", "id", "--format", "csv"]).expect(0);
+    assert!(single.out.starts_with("change,old_line,new_line,key,column,was,is\n"), "{}", single.out);
+    let found = textum(&tiny, &["data", "find", "new", "--where", "day = 2", "--format", "json"]).expect(0).json();
+    assert_eq!(
+        (&found["found"][0]["examples"][0]["file"], &found["found"][0]["examples"][0]["line"]),
+        (&"day=2/b.csv".into(), &2.into())
+    );
+    let examined = textum(&tiny, &["data", "examine", "new", "--rule", "v in x, Y", "--format", "json"]).expect(1).json();
+    assert_eq!(
+        (&examined["rules"][0]["examples"][0]["file"], &examined["rules"][0]["examples"][0]["line"]),
+        (&"day=2/b.csv".into(), &2.into())
+    );
+}
+
+#[test]
+fn columns_under_other_names_and_near_numbers_are_told_to_people() {
+    let tiny = Tiny::new();
+    tiny.manifest("");
+    let rows = |header: &str, by: f64| {
+        let row = |i: u32| format!("{i},{},{:.6}\n", ["A", "B", "C"][(i % 3) as usize], f64::from(i) / 7.0 + by);
+        format!("{header}\n{}", (0..40).map(row).collect::<String>())
+    };
+    tiny.write("old.csv", rows("id,shed,lint", 0.0));
+    tiny.write("new.csv", rows("id,hall,lint", 0.000_002));
+    let told = textum(&tiny, &["data", "diff", "old.csv", "new.csv", "--key", "id"]).expect(0).says("40 of 40 rows changed");
+    told.says("shed → hall: the same values under another name");
+    let near = textum(&tiny, &["data", "diff", "old.csv", "new.csv", "--key", "id", "--within", "1e-5"]).expect(0);
+    near.says("are the same: so in 40 rows").says("other columns");
+    textum(&tiny, &["data", "diff", "old.csv", "new.csv", "--within", "1e-5"])
+        .expect(0)
+        .says("without a key there is no row to be near to");
+    // A key that is there twice hides nothing of the others.
+    let twice = tiny.read("new.csv").replace("0.000002", "0.5") + "7,A,9\n";
+    tiny.write("new.csv", twice);
+    let doubled = textum(&tiny, &["data", "diff", "old.csv", "new.csv", "--key", "id"]).expect(0);
+    doubled
+        .says("id (the key); whole rows where the key is not unique in new.csv: 7 on lines 9 and 42")
+        .says("39 of 41 rows changed");
+}
+
+#[test]
+fn a_profile_tells_what_else_a_careful_reader_asks() {
+    let tiny = Tiny::new();
+    tiny.manifest("");
+    let row =
+        |i: u32| format!("S{i:03},{},{},{}\n", i % 4, if i == 9 { 900 } else { i % 11 }, ["wool", "silk"][(i % 4 / 2) as usize]);
+    let text = format!("id,grade,picks,yarn\n{}", (0..120).map(row).collect::<String>());
+    tiny.write("shifts.csv", format!("{text}{}", row(5)));
+    let told = textum(&tiny, &["data", "profile", "shifts.csv", "--target", "grade", "--pairs"]).expect(0);
+    told.says("1 row is the same as one before")
+        .says("grade is taken for classes; --target-kind number says otherwise")
+        .says("goes with");
+    let json = textum(&tiny, &["data", "profile", "shifts.csv", "--pairs", "--format", "json"]).expect(0).json();
+    let pair = json["pairs"].as_array().unwrap().iter().find(|p| p["a"] == "grade" && p["b"] == "yarn").unwrap().clone();
+    assert!(pair["value"].as_f64().unwrap() > 0.8, "{pair}");
+    assert_eq!((&json["duplicates"], &json["columns"][2]["numbers"]["outliers"]), (&1.into(), &1.into()));
+    tiny.write("plain.csv", &text);
+    textum(&tiny, &["data", "profile", "plain.csv"]).expect(0).says("id tells rows apart and says nothing beside");
+    let drift = textum(&tiny, &["data", "profile", "plain.csv", "--against", "shifts.csv", "--format", "json"]).expect(0).json();
+    assert!(
+        drift["columns"].as_array().unwrap().iter().all(|c| c["drift"]["reading"] != "strong" && c["drift"]["reading"] != "some")
+    );
+    let csv = textum(&tiny, &["data", "profile", "plain.csv", "--format", "csv"]).expect(0);
+    assert!(csv.out.lines().next().unwrap().contains(",skew,outliers,identifier,"), "{}", csv.out);
+    textum(&tiny, &["data", "profile", "plain.csv", "--format", "md"]).expect(0).says("| picks |");
+    textum(&tiny, &["data", "profile", "plain.csv", "--format", "html", "--pairs"]).expect(0).says("picks");
+}

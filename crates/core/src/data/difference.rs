@@ -11,6 +11,7 @@ use crate::fsio;
 use crate::project::workspace::Project;
 use crate::record::receipt::canonical;
 use crate::store::Digest;
+use crate::table::Dialect;
 use crate::table::compare::{CompareOptions, Identity, RowsDiff, compare as compare_tables};
 
 /// How two states differ.
@@ -131,11 +132,13 @@ struct CacheKey<'k> {
     new: Digest,
     key: &'k [String],
     path: &'k str,
+    dialects: [&'k Dialect; 2],
 }
 
 fn cache_path(folder: &Path, old: &DataRef, new: &DataRef, key: &[String]) -> Option<std::path::PathBuf> {
     let extension = new.path.rsplit('/').next().unwrap_or(&new.path);
-    let key = CacheKey { version: 1, old: old.content.digest, new: new.content.digest, key, path: extension };
+    let dialects = [&old.dialect, &new.dialect];
+    let key = CacheKey { version: 2, old: old.content.digest, new: new.content.digest, key, path: extension, dialects };
     Some(folder.join("changes").join(format!("{}.json", Digest::of(&canonical(&key).ok()?).hex())))
 }
 

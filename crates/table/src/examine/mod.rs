@@ -56,6 +56,13 @@ pub struct Place {
     pub line: u64,
 }
 
+impl std::fmt::Display for Place {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        self.file.iter().try_for_each(|file| write!(f, "{file} "))?;
+        write!(f, "line {}", self.line)
+    }
+}
+
 /// A row that breaks a rule.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Breaking {

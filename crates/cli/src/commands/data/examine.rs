@@ -74,7 +74,17 @@ fn asked(project: &Project, args: &ExamineArgs, side: &DataRef, here: &Path) -> 
         });
         for examination in of_stages {
             asked.rules.extend(examination.rules.iter().cloned());
-            asked.tables.extend(examination.tables.iter().map(|(name, table)| (name.clone(), called(table))));
+            for (name, table) in &examination.tables {
+                let meant = asked.tables.entry(name.clone()).or_insert_with(|| called(table));
+                if *meant != called(table) && against.is_none() {
+                    let what = format!("`{name}` means {meant} in one stage and {} in another", called(table));
+                    return Err(Failure::new(
+                        USAGE,
+                        what,
+                        "say which is meant with --against, or name a file of rules with --rules",
+                    ));
+                }
+            }
         }
     }
     if asked.rules.is_empty() {
@@ -86,6 +96,10 @@ fn asked(project: &Project, args: &ExamineArgs, side: &DataRef, here: &Path) -> 
         for table in parse(&rule.rule).iter().flat_map(|rule| rule.tables()) {
             asked.tables.entry(table.to_string()).or_insert_with(|| table.to_string());
         }
+    }
+    if args.against.is_some() && !asked.tables.contains_key(AGAINST) {
+        let help = "leave --against out, or write a rule such as `columns as in against` or `drift below 0.25`";
+        return Err(Failure::new(USAGE, "no rule holds against another table", help));
     }
     if let Some(meant) = asked.tables.get_mut(AGAINST) {
         match against {

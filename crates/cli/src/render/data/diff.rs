@@ -341,8 +341,10 @@ fn rows(told: &Told<'_>) -> (Vec<&'static str>, Vec<Vec<Cell>>) {
     match told.found {
         Difference::Table { rows: diff, .. } => {
             let mut rows: Vec<Vec<Cell>> = Vec::new();
+            let all = [&diff.examples_changed, &diff.examples_added, &diff.examples_removed];
+            let in_files = all.iter().any(|e| e.iter().any(|e| e.old_file.is_some() || e.new_file.is_some()));
             let mut add = |kind: &str, example: &Example, cell: (&str, &str, &str)| {
-                rows.push(vec![
+                let mut row: Vec<Cell> = vec![
                     kind.into(),
                     number(example.old_line).into(),
                     number(example.new_line).into(),
@@ -350,14 +352,20 @@ fn rows(told: &Told<'_>) -> (Vec<&'static str>, Vec<Vec<Cell>>) {
                     cell.0.into(),
                     cell.1.into(),
                     cell.2.into(),
-                ]);
+                ];
+                if in_files {
+                    row.extend([&example.old_file, &example.new_file].map(|f| f.clone().unwrap_or_default().into()));
+                }
+                rows.push(row);
             };
             for example in &diff.examples_changed {
                 example.cells.iter().for_each(|c| add("changed", example, (&c.column, &c.from, &c.to)));
             }
             diff.examples_added.iter().for_each(|e| add("added", e, ("", "", "")));
             diff.examples_removed.iter().for_each(|e| add("removed", e, ("", "", "")));
-            (vec!["change", "old line", "new line", "key", "column", "was", "is"], rows)
+            let mut header = vec!["change", "old line", "new line", "key", "column", "was", "is"];
+            header.extend(if in_files { &["old file", "new file"][..] } else { &[] });
+            (header, rows)
         }
         Difference::Folder(diff) => {
             let row = |f: &FileChange| -> Vec<Cell> {

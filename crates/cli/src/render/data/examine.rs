@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 use textum_core::pipeline::examination::{Inspection, Judged, fault, measure};
-use textum_core::table::examine::{Breaking, Place};
+use textum_core::table::examine::Breaking;
 
 use super::oddities;
 use crate::render::table::{self, Cell, Look, table};
@@ -51,18 +51,11 @@ fn headline(inspection: &Inspection) -> String {
     format!("{}: {what}", inspection.table)
 }
 
-fn place(at: &Place) -> String {
-    match &at.file {
-        Some(file) => format!("{file} line {}", at.line),
-        None => format!("line {}", at.line),
-    }
-}
-
 fn example(breaking: &Breaking) -> Vec<Cell> {
     let cells: Vec<String> =
         breaking.cells.iter().map(|(c, v)| format!("{c} {}", if v.is_empty() { "(missing)" } else { v })).collect();
-    let like = breaking.like.as_ref().map_or(String::new(), |at| format!("as {}", place(at)));
-    vec![Cell::new(place(&breaking.place), Look::Dim), text::some(&cells, 6).into(), Cell::new(like, Look::Dim)]
+    let like = breaking.like.as_ref().map_or(String::new(), |at| format!("as {at}"));
+    vec![Cell::new(breaking.place.to_string(), Look::Dim), text::some(&cells, 6).into(), Cell::new(like, Look::Dim)]
 }
 
 /// So many rules that hold are listed.

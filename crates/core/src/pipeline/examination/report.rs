@@ -10,7 +10,6 @@ use super::{ExaminationError, Inspection, Judged};
 use crate::figure::{Axis, COLORS, Figure, GREY, Mark, Scale};
 use crate::fsio::{self, IoError};
 use crate::record::receipt::Metric;
-use crate::table::examine::Place;
 
 /// The file of a stage's folder that has a line for each rule.
 pub const RULES: &str = "rules.csv";
@@ -26,13 +25,6 @@ fn state(judged: &Judged) -> &'static str {
     }
 }
 
-fn place(at: &Place) -> String {
-    match &at.file {
-        Some(file) => format!("{file} line {}", at.line),
-        None => format!("line {}", at.line),
-    }
-}
-
 /// The lines for the log: broken rules with their first rows, then how many hold.
 pub fn log(inspection: &Inspection, log: &mut dyn Write) {
     let broken = inspection.judged.iter().filter(|j| j.fails() || j.warns());
@@ -41,8 +33,8 @@ pub fn log(inspection: &Inspection, log: &mut dyn Write) {
         let _ = writeln!(log, "{word}: {}: {}", judged.decl.rule, measure(&judged.found));
         for example in &judged.found.examples {
             let cells: Vec<String> = example.cells.iter().map(|(c, v)| format!("{c} {v}")).collect();
-            let like = example.like.as_ref().map_or(String::new(), |at| format!(", as {}", place(at)));
-            let _ = writeln!(log, "  {}: {}{like}", place(&example.place), cells.join(", "));
+            let like = example.like.as_ref().map_or(String::new(), |at| format!(", as {at}"));
+            let _ = writeln!(log, "  {}: {}{like}", example.place, cells.join(", "));
         }
     }
     for judged in inspection.judged.iter().filter(|j| j.found.holds.is_none()) {

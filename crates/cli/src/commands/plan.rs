@@ -9,7 +9,10 @@ use textum_core::project::workspace::Project;
 use super::{here, variables};
 use crate::args::{Format, Global};
 use crate::failure::{Failure, UNSUCCESSFUL};
-use crate::render;
+use crate::render::{
+    self,
+    graph::{Folded, Node},
+};
 use crate::ui::Ui;
 
 /// What `textum plan` takes.
@@ -24,6 +27,9 @@ pub struct PlanArgs {
     /// Draw the graph of stages (also --format dot, mermaid or json)
     #[arg(long)]
     graph: bool,
+    /// Each stage out of `each` on a line of its own
+    #[arg(long)]
+    each: bool,
     /// Exit with 1 if anything would be executed or put in place
     #[arg(long)]
     check: bool,
@@ -57,10 +63,11 @@ pub fn run(global: &Global, args: &PlanArgs, ui: &Ui) -> Result<u8, Failure> {
     textum_core::publish::expect(&mut project, &inputs);
     let project = project;
     let wanted = select_stages(&project, &args.stages)?;
+    let folded = Folded::of(&project.graph, args.each);
     if args.graph && ui.format != Format::Text {
         ui.result(&match ui.format {
-            Format::Dot => render::graph::dot(&project.graph, &project.manifest.name),
-            Format::Mermaid => render::graph::mermaid(&project.graph),
+            Format::Dot => render::graph::dot(&folded, &project.manifest.name),
+            Format::Mermaid => render::graph::mermaid(&folded),
             _ => serde_json::to_string_pretty(&render::graph::json(&project.graph)).unwrap_or_default(),
         });
         return Ok(0);
@@ -72,23 +79,30 @@ pub fn run(global: &Global, args: &PlanArgs, ui: &Ui) -> Result<u8, Failure> {
     let detailed: Vec<render::plan::Detailed<'_>> =
         plan.decisions.iter().map(|d| (d, d.reasons.iter().map(|r| detail_of(&project, r)).collect())).collect();
     if ui.format == Format::Json {
-        ui.json(&render::plan::json(&detailed, &inputs));
+        ui.json(&render::plan::json(&detailed, &project.manifest, &inputs));
     } else if args.graph {
-        let label = |stage: usize| {
-            let decision = plan.decisions.iter().find(|d| d.index == stage);
-            let runs = decision.is_some_and(|d| d.action != Action::UpToDate);
-            let word = decision.map_or("", |d| match d.action {
-                Action::Run => "  run",
-                Action::Reuse => "  reuse",
-                Action::UpToDate => "",
-            });
-            let writes = project.manifest.stages[stage].outputs().map(|o| &**o).collect::<Vec<&str>>().join(", ");
-            let name = render::graph::marked(&format!("{}{word}", project.graph.name(stage)), runs, &ui.style);
-            format!("{name}  {}", ui.style.dim(&writes))
+        let templates = if args.each { Default::default() } else { render::each::Templates::of(&project.manifest) };
+        let label = |node: &Node| {
+            let decisions: Vec<_> = plan.decisions.iter().filter(|d| node.stages.contains(&d.index)).collect();
+            let runs = decisions.iter().any(|d| d.action != Action::UpToDate);
+            let word = match runs {
+                true => format!("  {}", render::each::counted_words(decisions.iter().map(|d| render::plan::word(d.action)))),
+                false => String::new(),
+            };
+            let mut writes: Vec<&str> = Vec::new();
+            for path in node.stages.iter().flat_map(|s| project.manifest.stages[*s].outputs()) {
+                let path = templates.path(path);
+                if !writes.contains(&path) {
+                    writes.push(path);
+                }
+            }
+            let name = render::graph::marked(&format!("{}{word}", node.name), runs, &ui.style);
+            format!("{name}  {}", ui.style.dim(&writes.join(", ")))
         };
-        ui.result(&render::graph::drawn(&project.graph, label));
+        ui.result(&render::graph::drawn(&folded, label));
     } else {
-        ui.result(&render::plan::text(&plan, &detailed, &ui.style));
+        let templates = render::each::Templates::of(&project.manifest);
+        ui.result(&render::plan::text(&plan, &detailed, &templates, args.each, &ui.style));
         inputs.iter().filter_map(render::plan::published).for_each(|line| ui.result(&format!("{line}\n")));
         ui.say_more(&ignored(&project));
     }

@@ -74,7 +74,7 @@ pub fn run(global: &Global, args: &ResumeArgs, ui: &Ui) -> Result<u8, Failure> {
             say_changes(&project, &StageReceipt::load(&project.store, receipt)?, ui)?;
         }
     }
-    super::run::carry_out(&mut project, &options, ui)
+    super::run::carry_out(&mut project, &options, false, ui)
 }
 
 fn chosen(project: &Project, name: Option<&str>) -> Result<RunReceipt, Failure> {

@@ -58,6 +58,9 @@ pub struct RunArgs {
     /// Go on with stages that do not depend on a failed one
     #[arg(long)]
     pub keep_going: bool,
+    /// Say at the end what became of each stage out of `each`, one by one
+    #[arg(long)]
+    each: bool,
     /// Show what stages print
     #[arg(long)]
     echo: bool,
@@ -113,11 +116,11 @@ pub fn run(global: &Global, args: &RunArgs, ui: &Ui) -> Result<u8, Failure> {
     if !args.vary.is_empty() {
         return super::sweep::run(&mut project, args, options, ui);
     }
-    carry_out(&mut project, &options, ui)
+    carry_out(&mut project, &options, args.each, ui)
 }
 
 /// Runs with these options and shows what came of it.
-pub fn carry_out(project: &mut Project, options: &RunOptions, ui: &Ui) -> Result<u8, Failure> {
+pub fn carry_out(project: &mut Project, options: &RunOptions, open: bool, ui: &Ui) -> Result<u8, Failure> {
     let cancel = catch_interrupts();
     let teller = LiveTeller::of(project);
     let outcome = {
@@ -135,7 +138,8 @@ pub fn carry_out(project: &mut Project, options: &RunOptions, ui: &Ui) -> Result
         ui.json(&render::run::json(&outcome));
     } else {
         show_failures(project, &outcome, ui);
-        ui.result(&render::run::text(&outcome, &project.manifest.metrics, &ui.style));
+        let templates = render::each::Templates::of(&project.manifest);
+        ui.result(&render::run::text(&outcome, &project.manifest.metrics, &templates, open, &ui.style));
     }
     Ok(match outcome.state {
         RunState::Done => 0,

@@ -26,6 +26,9 @@ pub struct ShowArgs {
     /// What a stage printed; without a stage, what happened in the run and when
     #[arg(long, value_name = "STAGE", num_args = 0..=1, default_missing_value = "", conflicts_with = "receipt", add = clap_complete::ArgValueCandidates::new(crate::complete::stages))]
     log: Option<String>,
+    /// Each stage out of `each` on a line of its own, with its metrics
+    #[arg(long)]
+    each: bool,
     /// The receipt, byte for byte as stored
     #[arg(long)]
     receipt: bool,
@@ -76,6 +79,8 @@ pub fn run(global: &Global, args: &ShowArgs, ui: &Ui) -> Result<u8, Failure> {
         label: project.ledger.label_of(&id)?,
         remarks: &remarks,
         directions: &project.manifest.metrics,
+        templates: &render::each::Templates::of(&project.manifest),
+        open: args.each,
     };
     match ui.format {
         Format::Json => ui.json(&render::show::json(&shown)),

@@ -7,6 +7,7 @@ pub mod csv;
 pub mod data;
 pub mod depot;
 pub mod diagnostics;
+pub mod each;
 pub mod erase;
 pub mod events;
 pub mod fetch;

@@ -1,10 +1,12 @@
 //! Plans: what would be done, and why.
 
 use serde_json::{Value, json};
+use textum_core::config::manifest::{Manifest, declared_name};
 use textum_core::pipeline::plan::{Action, Decision, Plan, ReadDetail};
 use textum_core::project::fingerprint::{Reason, ReasonKind};
 use textum_core::publish::PublishedInput;
 
+use super::each::{self, Templates};
 use super::table::{Cell, Look, table};
 use super::text;
 use crate::ui::{Style, escape};
@@ -123,22 +125,63 @@ pub fn headline(plan: &Plan) -> String {
     parts.join(", ")
 }
 
-/// A plan for people.
-pub fn text(plan: &Plan, detailed: &[Detailed<'_>], style: &Style) -> String {
+/// What is to be done, in a word.
+pub fn word(action: Action) -> &'static str {
+    match action {
+        Action::Run => "run",
+        Action::Reuse => "reuse",
+        Action::UpToDate => "up-to-date",
+    }
+}
+
+/// The reasons of decisions that stand in one line: paths as the manifest has them, and how many of them have a reason
+/// where not all do.
+fn reasons(decisions: &[&Detailed<'_>], templates: &Templates) -> Vec<String> {
+    let mut found: Vec<(String, usize)> = Vec::new();
+    for (decision, details) in decisions {
+        let mut own: Vec<String> = Vec::new();
+        for (told, detail) in decision.reasons.iter().zip(details) {
+            let name = templates.path(&told.name).to_string();
+            let to = match told.kind {
+                ReasonKind::Upstream => told.to.as_deref().map(|to| declared_name(to).to_string()),
+                _ => told.to.clone(),
+            };
+            let alone = decisions.len() == 1 && name == told.name;
+            let text =
+                if alone { reason(told, detail.as_ref()) } else { reason(&Reason { name, to, ..told.clone() }, detail.as_ref()) };
+            if !own.contains(&text) {
+                own.push(text);
+            }
+        }
+        for text in own {
+            match found.iter_mut().find(|(t, _)| *t == text) {
+                Some((_, n)) => *n += 1,
+                None => found.push((text, 1)),
+            }
+        }
+    }
+    let all = decisions.len();
+    found.into_iter().map(|(text, n)| if n == all { text } else { format!("{text}  ({n} of {all})") }).collect()
+}
+
+/// A plan for people; `open` gives each stage out of `each` a line of its own.
+pub fn text(plan: &Plan, detailed: &[Detailed<'_>], templates: &Templates, open: bool, style: &Style) -> String {
     let mut rows = Vec::new();
-    for (decision, details) in detailed {
-        let (word, look) = match decision.action {
-            Action::Run => ("run", Look::Accent),
-            Action::Reuse => ("reuse", Look::Plain),
-            Action::UpToDate => ("up-to-date", Look::Dim),
+    let templates = if open { &Templates::default() } else { templates };
+    for line in each::lines(detailed, |(d, _)| &d.stage, open) {
+        let decisions = || line.items.iter().map(|(d, _)| *d);
+        let look = match decisions().map(|d| d.action).min() {
+            Some(Action::Run) => Look::Accent,
+            Some(Action::Reuse) | None => Look::Plain,
+            Some(Action::UpToDate) => Look::Dim,
         };
-        let before = match (decision.action, decision.before) {
-            (Action::Run, Some(seconds)) => text::seconds(seconds),
-            _ => String::new(),
-        };
-        let mut reasons = decision.reasons.iter().zip(details).map(|(r, d)| reason(r, d.as_ref()));
+        let run: Vec<Option<f64>> = decisions().filter(|d| d.action == Action::Run).map(|d| d.before).collect();
+        let before: Option<f64> = run.iter().copied().sum::<Option<f64>>().filter(|_| !run.is_empty());
+        let words = each::counted_words(decisions().map(|d| word(d.action)));
+        let mut reasons = reasons(&line.items, templates).into_iter();
         let first = reasons.next().unwrap_or_default();
-        rows.push(vec![decision.stage.as_str().into(), Cell::new(word, look), Cell::new(before, Look::Dim), first.into()]);
+        let before = before.map(text::seconds).unwrap_or_default();
+        rows.push(vec![line.title().into(), Cell::new(words, look), Cell::new(before, Look::Dim), first.into()]);
         rows.extend(reasons.map(|r| vec![Cell::default(), Cell::default(), Cell::default(), r.into()]));
     }
     let pending = plan.decisions.iter().any(|d| d.reasons.iter().any(|r| r.kind == ReasonKind::Upstream));
@@ -165,7 +208,12 @@ pub fn published(input: &PublishedInput) -> Option<String> {
 }
 
 /// A plan as JSON.
-pub fn json(detailed: &[Detailed<'_>], inputs: &[PublishedInput]) -> Value {
+pub fn json(detailed: &[Detailed<'_>], manifest: &Manifest, inputs: &[PublishedInput]) -> Value {
+    let of = |stage: &str| {
+        let each = manifest.stage(stage)?.each.as_ref()?;
+        let values: serde_json::Map<String, Value> = each.values.iter().cloned().collect();
+        Some(json!({"of": each.of, "values": values}))
+    };
     let stages: Vec<Value> = detailed
         .iter()
         .map(|(decision, details)| {
@@ -175,7 +223,7 @@ pub fn json(detailed: &[Detailed<'_>], inputs: &[PublishedInput]) -> Value {
                 .zip(details)
                 .map(|(r, d)| json!({"kind": r.kind, "name": r.name, "from": r.from, "to": r.to, "detail": d, "text": reason(r, d.as_ref())}))
                 .collect();
-            json!({"stage": decision.stage, "action": decision.action, "key": decision.key, "reasons": reasons, "seconds_before": decision.before})
+            json!({"stage": decision.stage, "action": decision.action, "key": decision.key, "reasons": reasons, "seconds_before": decision.before, "each": of(&decision.stage)})
         })
         .collect();
     let input = |i: &PublishedInput| json!({"dataset": i.dataset, "reference": i.reference, "version": i.version, "was": i.was, "stands": i.stands});

@@ -5,20 +5,23 @@ use textum_core::config::manifest::Better;
 use textum_core::pipeline::exec::{RunOutcome, SettledStage};
 use textum_core::record::receipt::{RunStageState, RunState};
 
+use super::each::{self, Line, Templates};
 use super::events::state_word;
 use super::table::{Cell, Look, table};
 use super::text;
 use crate::ui::Style;
 
 /// What became of a run, for people.
-pub fn text(outcome: &RunOutcome, directions: &[(String, Better)], style: &Style) -> String {
+pub fn text(outcome: &RunOutcome, directions: &[(String, Better)], templates: &Templates, open: bool, style: &Style) -> String {
+    let templates = if open { &Templates::default() } else { templates };
     let mut out = String::new();
     let run = outcome.run.as_deref().unwrap_or("–");
     if outcome.recorded {
         let word = outcome.state.word();
         let word = if outcome.state == RunState::Done { style.good(word) } else { style.bad(word) };
         out.push_str(&format!("{} {run}  {word} in {}\n\n", style.bold("run"), text::seconds(outcome.seconds)));
-        let rows: Vec<Vec<Cell>> = outcome.stages.iter().map(|s| stage_row(s, style)).collect();
+        let rows: Vec<Vec<Cell>> =
+            each::lines(&outcome.stages, |s| &s.stage, open).iter().map(|l| row(l, templates, style)).collect();
         out.push_str(&table(&[], &rows, "  ", style));
     } else {
         let n = outcome.stages.len();
@@ -26,10 +29,7 @@ pub fn text(outcome: &RunOutcome, directions: &[(String, Better)], style: &Style
         out.push_str(&format!("{}: {what} as {run} left them\n", style.bold("nothing to do")));
     }
     if !outcome.metrics.is_empty() {
-        let mut metrics: Vec<_> = outcome.metrics.iter().collect();
-        // Metrics with a direction first: somebody cares for them.
-        metrics.sort_by_key(|(n, _)| directions.iter().position(|(d, _)| d == *n).unwrap_or(usize::MAX));
-        let shown: Vec<String> = metrics.iter().map(|(n, v)| format!("{n} {}", style.bold(&text::metric(v)))).collect();
+        let shown = each::metrics(&outcome.metrics, directions, false, style);
         out.push_str(&format!("\n  {}\n", text::some(&shown, 5)));
     }
     if !outcome.left.is_empty() {
@@ -45,30 +45,40 @@ pub fn text(outcome: &RunOutcome, directions: &[(String, Better)], style: &Style
     out
 }
 
-fn stage_row(stage: &SettledStage, style: &Style) -> Vec<Cell> {
-    let seconds = if stage.seconds > 0.0 { text::seconds(stage.seconds) } else { String::new() };
-    let plain = state_word(stage.state, &Style::new(false));
-    let look = match stage.state {
-        RunStageState::Ran => Look::Accent,
-        RunStageState::Failed | RunStageState::Stopped => Look::Bad,
-        RunStageState::Reused => Look::Plain,
-        _ => Look::Dim,
+fn is_good(stage: &SettledStage) -> bool {
+    matches!(stage.state, RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate)
+}
+
+fn row(line: &Line<'_, SettledStage>, templates: &Templates, style: &Style) -> Vec<Cell> {
+    let seconds: f64 = line.items.iter().map(|s| s.seconds).sum();
+    let seconds = if seconds > 0.0 { text::seconds(seconds) } else { String::new() };
+    let words = each::counted_words(line.items.iter().map(|s| state_word(s.state, &Style::new(false))));
+    let any = |state| line.items.iter().any(|s| s.state == state);
+    let look = if any(RunStageState::Failed) || any(RunStageState::Stopped) {
+        Look::Bad
+    } else if any(RunStageState::Ran) {
+        Look::Accent
+    } else if any(RunStageState::Reused) {
+        Look::Plain
+    } else {
+        Look::Dim
     };
-    let good = matches!(stage.state, RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate);
-    let writes: Vec<String> = match &stage.execution {
-        Some(done) if good => {
-            done.outputs.iter().map(|o| format!("{} {}", o.path, style.dim(&text::bytes(o.content.size)))).collect()
-        }
-        _ => Vec::new(),
+    let no_templates = Templates::default();
+    let templates = if line.items.len() > 1 { templates } else { &no_templates };
+    let done = line.items.iter().filter(|s| is_good(s)).filter_map(|s| s.execution.as_ref());
+    let writes = each::outputs(done.flat_map(|e| &e.outputs).map(|o| (&*o.path, o.content.size)), templates, style);
+    let elsewhere = line.items.iter().filter(|s| s.state == RunStageState::Reused);
+    let made = match elsewhere.filter_map(|s| s.execution.as_ref()?.elsewhere.as_ref()).next() {
+        Some((by, started)) => format!("  made by {by} {}", text::ago(started, textum_base::clock::now())),
+        None => String::new(),
     };
-    let made = match stage.execution.as_ref().and_then(|e| e.elsewhere.as_ref()) {
-        Some((by, started)) if stage.state == RunStageState::Reused => {
-            format!("  made by {by} {}", text::ago(started, textum_base::clock::now()))
-        }
-        _ => String::new(),
-    };
-    let what = format!("{}{}", text::some(&writes, 4), style.dim(&made));
-    vec![stage.stage.as_str().into(), Cell::new(plain, look), Cell::new(seconds, Look::Dim), what.into()]
+    // Of many the ones that did not succeed are named.
+    let bad =
+        line.items.iter().filter(|s| line.items.len() > 1 && matches!(s.state, RunStageState::Failed | RunStageState::Stopped));
+    let bad: Vec<String> = bad.map(|s| s.stage.clone()).collect();
+    let bad = if bad.is_empty() { String::new() } else { format!("{}  ", style.bad(&text::some(&bad, 4))) };
+    let what = format!("{bad}{}{}", text::some(&writes, 4), style.dim(&made));
+    vec![line.title().into(), Cell::new(words, look), Cell::new(seconds, Look::Dim), what.into()]
 }
 
 /// What became of a run, as JSON.
@@ -77,7 +87,7 @@ pub fn json(outcome: &RunOutcome) -> Value {
         .stages
         .iter()
         .map(|s| {
-            let good = matches!(s.state, RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate);
+            let good = is_good(s);
             let execution = s.execution.as_ref();
             let writes: Vec<Value> = execution
                 .filter(|_| good)

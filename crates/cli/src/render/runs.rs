@@ -148,7 +148,10 @@ impl Listing<'_> {
         // Metrics with a direction first: somebody cares for them.
         let mut metrics: Vec<String> =
             self.directions.iter().map(|(n, _)| n.clone()).filter(|n| metric_names.contains(n)).collect();
-        metrics.extend(metric_names.into_iter().filter(|n| !metrics.contains(n)).cloned().collect::<Vec<_>>());
+        let mut others: Vec<String> = metric_names.into_iter().filter(|n| !metrics.contains(n)).cloned().collect();
+        // What is said of the stages out of `each` is the first to go where there is no room.
+        others.sort_by_key(|n| n.contains(".each.") || n.contains(':'));
+        metrics.extend(others);
         let lead = |names: &mut Vec<String>| {
             if let Some(at) = names.iter().position(|n| Some(n.as_str()) == self.first) {
                 let name = names.remove(at);

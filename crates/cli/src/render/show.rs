@@ -1,14 +1,17 @@
 //! A run in full.
 
+use std::collections::{BTreeMap, BTreeSet};
+
 use serde_json::{Value, json};
-use textum_core::config::manifest::Better;
+use textum_core::config::manifest::{Better, declared_name};
 use textum_core::event::{Event, LoggedEvent};
 use textum_core::record::ledger::ErasedOf;
 use textum_core::record::ledger::{RebuildRow, Remark};
-use textum_core::record::receipt::{RunReceipt, RunState, StageReceipt};
+use textum_core::record::receipt::{Metric, RunReceipt, RunStage, RunStageState, RunState, StageReceipt};
 use textum_core::store::Digest;
 
 use super::data::Versions;
+use super::each::{self, Templates};
 use super::events::{gate_values, line, state_word};
 use super::table::{Cell, Look, table};
 use super::text;
@@ -34,6 +37,10 @@ pub struct Shown<'r> {
     pub remarks: &'r [Remark],
     /// The direction in which metrics get better.
     pub directions: &'r [(String, Better)],
+    /// Paths as the manifest has them.
+    pub templates: &'r Templates,
+    /// Whether each stage out of `each` has a line of its own.
+    pub open: bool,
 }
 
 /// What happened in a run, and how long after its beginning.
@@ -104,9 +111,7 @@ fn facts(shown: &Shown<'_>, style: &Style) -> Vec<Vec<Cell>> {
         fact("data", format!("{name}  {}  {}  {size}", data.path, style.dim(&data.content.digest.short())));
     }
     if !run.metrics.is_empty() {
-        let mut metrics: Vec<_> = run.metrics.iter().collect();
-        metrics.sort_by_key(|(n, _)| shown.directions.iter().position(|(d, _)| d == *n).unwrap_or(usize::MAX));
-        let said: Vec<String> = metrics.iter().map(|(n, v)| format!("{n} {}", style.bold(&text::metric(v)))).collect();
+        let said = each::metrics(&run.metrics, shown.directions, true, style);
         said.chunks(5).enumerate().for_each(|(i, part)| fact(if i == 0 { "metrics" } else { "" }, part.join(" · ")));
     }
     for gate in &run.gates {
@@ -165,19 +170,28 @@ fn told(stage: &str, receipt: &StageReceipt, style: &Style) -> String {
     out
 }
 
-/// A run for people.
-pub fn text(shown: &Shown<'_>, style: &Style) -> String {
-    let run = shown.run;
-    let mut out = format!("{} {}  {} in {}\n\n", style.bold("run"), run.run, state(run, style), text::seconds(run.seconds));
-    out.push_str(&table(&[], &facts(shown, style), "  ", style));
-    out.push('\n');
+type WithReceipt<'r> = (&'r RunStage, &'r Option<StageReceipt>);
+
+/// A line for each stage, and for each of its outputs.
+fn stage_rows(shown: &Shown<'_>, style: &Style) -> Vec<Vec<Cell>> {
     let mut rows = Vec::new();
-    for (stage, receipt) in run.stages.iter().zip(shown.stages) {
-        let took = if stage.seconds > 0.0 { text::seconds(stage.seconds) } else { String::new() };
-        let word = state_word(stage.state, &Style::new(false));
-        let look = if matches!(word.as_str(), "failed" | "stopped") { Look::Bad } else { Look::Plain };
-        let outputs: Vec<_> = receipt.iter().flat_map(|r| r.outputs()).collect();
-        let first = outputs.first();
+    let stages: Vec<WithReceipt<'_>> = shown.run.stages.iter().zip(shown.stages).collect();
+    for line in each::lines(&stages, |(s, _)| &s.stage, shown.open) {
+        let seconds: f64 = line.items.iter().map(|(s, _)| s.seconds).sum();
+        let took = if seconds > 0.0 { text::seconds(seconds) } else { String::new() };
+        let words = each::counted_words(line.items.iter().map(|(s, _)| state_word(s.state, &Style::new(false))));
+        let bad = line.items.iter().any(|(s, _)| matches!(s.state, RunStageState::Failed | RunStageState::Stopped));
+        let look = if bad { Look::Bad } else { Look::Plain };
+        let mut row: Vec<Cell> = vec![line.title().into(), Cell::new(words, look), Cell::new(took, Look::Dim)];
+        let receipts: Vec<&StageReceipt> = line.items.iter().filter_map(|(_, r)| r.as_ref()).collect();
+        if line.items.len() > 1 {
+            let all = receipts.iter().flat_map(|r| r.outputs()).map(|o| (&*o.path, o.content.size));
+            let mut written = each::outputs(all, shown.templates, style).into_iter();
+            row.extend(written.next().map(Cell::from));
+            rows.push(row);
+            rows.extend(written.map(|o| vec![Cell::default(), Cell::default(), Cell::default(), o.into()]));
+            continue;
+        }
         let cell = |o: &textum_core::record::receipt::PathContent| -> Vec<Cell> {
             vec![
                 o.path.as_str().into(),
@@ -185,20 +199,67 @@ pub fn text(shown: &Shown<'_>, style: &Style) -> String {
                 Cell::new(text::bytes(o.content.size), Look::Dim),
             ]
         };
-        let from = receipt.as_ref().filter(|r| r.run != run.run).map(|r| format!("from {}", r.run));
-        let mut row: Vec<Cell> = vec![stage.stage.as_str().into(), Cell::new(word, look), Cell::new(took, Look::Dim)];
-        row.extend(first.map_or_else(Vec::new, |o| cell(o)));
-        if let Some(from) = from {
-            row.push(Cell::new(from, Look::Dim));
+        let mut outputs = receipts.iter().flat_map(|r| r.outputs());
+        row.extend(outputs.next().map_or_else(Vec::new, cell));
+        if let Some(from) = receipts.iter().find(|r| r.run != shown.run.run) {
+            row.push(Cell::new(format!("from {}", from.run), Look::Dim));
         }
         rows.push(row);
-        for output in outputs.iter().skip(1) {
+        for output in outputs {
             let mut row = vec![Cell::default(), Cell::default(), Cell::default()];
             row.extend(cell(output));
             rows.push(row);
         }
     }
-    out.push_str(&table(&[], &rows, "  ", style));
+    rows
+}
+
+/// So many metrics of stages out of `each` are shown.
+const EACH_METRICS: usize = 6;
+
+/// The metrics of stages out of `each`, one beside the other.
+fn each_metrics(shown: &Shown<'_>, style: &Style) -> String {
+    if !shown.open {
+        let closed = shown.run.stages.iter().any(|s| declared_name(&s.stage) != s.stage);
+        let short = shown.run.run.rsplit('-').next().unwrap_or_default();
+        let hint = format!("\n  textum show {short} --each has each of them with its metrics\n");
+        return if closed { style.dim(&hint) } else { String::new() };
+    }
+    let mut out = String::new();
+    let stages: Vec<WithReceipt<'_>> = shown.run.stages.iter().zip(shown.stages).collect();
+    for line in each::lines(&stages, |(s, _)| &s.stage, false).iter().filter(|l| l.items.len() > 1) {
+        let told = line.items.iter().filter_map(|(s, r)| Some((s.stage.clone(), &r.as_ref()?.metrics)));
+        let told: Vec<_> = told.collect();
+        let names: BTreeSet<&String> = told.iter().flat_map(|(_, m)| m.keys()).collect();
+        let mut names: Vec<&String> = names.into_iter().collect();
+        names.sort_by_key(|name| shown.directions.iter().position(|(d, _)| d == *name).unwrap_or(usize::MAX));
+        let left = names.len().saturating_sub(EACH_METRICS);
+        names.truncate(EACH_METRICS);
+        if names.is_empty() {
+            continue;
+        }
+        let header: Vec<&str> = std::iter::once("").chain(names.iter().map(|n| n.as_str())).collect();
+        let cells = |(stage, metrics): &(String, &BTreeMap<String, Metric>)| {
+            let values = names.iter().map(|n| metrics.get(*n).map_or("–".to_string(), text::metric));
+            std::iter::once(Cell::from(stage.as_str())).chain(values.map(Cell::from)).collect()
+        };
+        let rows: Vec<Vec<Cell>> = told.iter().map(cells).collect();
+        out.push_str(&format!("\n{}", table(&header, &rows, "  ", style)));
+        if left > 0 {
+            out.push_str(&style.dim(&format!("  and {}: --format json has all\n", text::counted(left as u64, "metric"))));
+        }
+    }
+    out
+}
+
+/// A run for people.
+pub fn text(shown: &Shown<'_>, style: &Style) -> String {
+    let run = shown.run;
+    let mut out = format!("{} {}  {} in {}\n\n", style.bold("run"), run.run, state(run, style), text::seconds(run.seconds));
+    out.push_str(&table(&[], &facts(shown, style), "  ", style));
+    out.push('\n');
+    out.push_str(&table(&[], &stage_rows(shown, style), "  ", style));
+    out.push_str(&each_metrics(shown, style));
     for (stage, receipt) in run.stages.iter().zip(shown.stages) {
         let Some(receipt) = receipt else { continue };
         out.push_str(&told(&stage.stage, receipt, style));

@@ -10,6 +10,7 @@ mod crash;
 mod data;
 mod demo;
 mod depots;
+mod each;
 mod elsewhere;
 mod ending;
 mod erasing;

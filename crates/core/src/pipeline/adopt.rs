@@ -1,14 +1,14 @@
 //! Observed inputs written into the manifest. A result that is right stays one: what was read is told more fully, not
 //! read anew.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
 use textum_base::SourcePath;
 
 use super::plan::{Action, Plan, PlanContext, PlanError};
 use crate::config::graph::StageIndex;
-use crate::config::manifest::{Manifest, ManifestError, add_reads};
+use crate::config::manifest::{Manifest, ManifestError, add_reads, declared_name};
 use crate::fsio::{self, IoError};
 use crate::project::workspace::{LoadProjectError, Project};
 use crate::record::ledger::LedgerError;
@@ -123,11 +123,36 @@ fn comes_after(project: &Project, added: &[(StageIndex, StageIndex)], later: Sta
     false
 }
 
+/// The reads to be added to each stage of the manifest. What all stages out of one read, each with its own value in the
+/// path, is declared once.
+fn to_declare(project: &Project, adopted: &[Adopted]) -> BTreeMap<String, Vec<String>> {
+    let mut all: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for one in adopted {
+        let declared = declared_name(&one.stage);
+        let each = project.manifest.stage(&one.stage).and_then(|s| s.each.as_ref());
+        for path in &one.reads {
+            let by_all = each.map(|each| each.with_names(path)).filter(|template| {
+                project.manifest.stages_of(declared).all(|member| {
+                    let own = member.each.as_ref().map(|each| each.fill(template));
+                    own.is_some_and(|own| adopted.iter().any(|a| a.stage == member.name && a.reads.contains(&own)))
+                })
+            });
+            let read = by_all.unwrap_or_else(|| path.clone());
+            let reads = all.entry(declared.to_string()).or_default();
+            if !reads.contains(&read) {
+                reads.push(read);
+            }
+        }
+    }
+    all.retain(|_, reads| !reads.is_empty());
+    all
+}
+
 /// The manifest's text with what is adopted.
 pub fn adopted_text(project: &Project, adopted: &[Adopted]) -> Result<String, AdoptError> {
     let mut text = project.manifest.text.clone();
-    for one in adopted.iter().filter(|a| !a.reads.is_empty()) {
-        text = add_reads(&text, &one.stage, &one.reads).ok_or_else(|| AdoptError::Layout(one.stage.clone()))?;
+    for (stage, reads) in to_declare(project, adopted) {
+        text = add_reads(&text, &stage, &reads).ok_or(AdoptError::Layout(stage))?;
     }
     // What would not be read again is not written.
     Manifest::parse(&project.manifest.path, text.clone())?;

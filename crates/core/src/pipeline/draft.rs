@@ -73,7 +73,7 @@ pub fn draft(project: &Project, name: &str, words: &[String]) -> Result<Draft, D
     if !fits {
         return Err(DraftError::Name(name.to_string()));
     }
-    if project.manifest.stage(name).is_some() {
+    if project.manifest.stages_of(name).next().is_some() {
         return Err(DraftError::Taken(name.to_string()));
     }
     let not_observed = |why: &str| DraftError::NotObserved(why.to_string());

@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 use serde::{Deserialize, Serialize};
 use textum_depot::Depot;
 
+use crate::config::manifest::is_stage_name;
 use crate::event::{Event, EventSink};
 use crate::fsio::{self, IoError};
 use crate::inspect::follow::Follower;
@@ -250,8 +251,8 @@ fn read(depot: &Depot, run: &str) -> Result<Option<LiveState>, SyncError> {
     let Some(bytes) = depot.live(run, STATE)? else { return Ok(None) };
     let state: Option<LiveState> = serde_json::from_slice(&bytes).ok();
     // Names become parts of paths here.
-    let is_name = |name: &str| !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_'));
-    let sound = |s: &LiveState| s.r#type == LIVE_STATE && s.run == run && is_run_id(run) && s.stages.keys().all(|n| is_name(n));
+    let sound =
+        |s: &LiveState| s.r#type == LIVE_STATE && s.run == run && is_run_id(run) && s.stages.keys().all(|n| is_stage_name(n));
     Ok(state.filter(sound))
 }
 

@@ -2,21 +2,36 @@
 
 use std::collections::BTreeMap;
 use std::ops::Range;
+use std::path::Path;
 
 use super::document::{Document, Step};
+use super::each::Each;
 use super::form::{EnvironmentUse, HoldForm, ManifestForm, PackagesForm, RunForm, StageForm};
 use super::paths::{advice, parse_bytes};
-use super::{Better, Command, DatasetDecl, Diagnostic, EnvironmentDecl, GateDecl, ModelDecl, Needs, Packages, Params, StageDecl};
+use super::{
+    Better, Command, DatasetDecl, Diagnostic, EnvironmentDecl, GateDecl, ModelDecl, Needs, NoValues, Packages, Params, StageDecl,
+};
 use textum_base::{DeclaredPath, PathFault, ProjectPath, SourcePath, StorageMode, is_within, overlap};
 
 /// The manifest's parts once read, with whatever mistakes were met.
 pub struct Checked {
     pub data: Vec<DatasetDecl>,
     pub stages: Vec<StageDecl>,
+    pub without_values: Vec<NoValues>,
     pub environment: EnvironmentDecl,
     pub models: Vec<ModelDecl>,
     pub gates: Vec<GateDecl>,
     pub mistakes: Vec<Diagnostic>,
+}
+
+/// What a manifest is checked with.
+pub struct Given<'g> {
+    pub params: &'g Params,
+    /// Whether all parameters could be read; else one that is missing may be in a file that has been told of.
+    pub all_params: bool,
+    pub text: &'g str,
+    /// The folder that it lies in.
+    pub folder: &'g Path,
 }
 
 pub(super) struct Checker<'d, 't> {
@@ -31,22 +46,32 @@ pub(super) struct Checker<'d, 't> {
     pub(super) mistakes: Vec<Diagnostic>,
 }
 
-/// Checks everything that needs no look at the disk.
-pub fn check(form: &ManifestForm, params: &Params, all_params: bool, document: &Document<'_>) -> Checked {
+/// Checks everything that needs no look at the disk, but for tables whose values make stages.
+pub fn check(form: &ManifestForm, given: Given<'_>, document: &Document<'_>) -> Checked {
+    let Given { params, all_params, text, folder } = given;
     let better = form.metric.iter().map(|(name, m)| (name.clone(), m.better)).collect();
     let mut checker = Checker { document, params, all_params, references: Vec::new(), better, mistakes: Vec::new() };
     checker.numbers(&form.params);
     let data = checker.data(form);
     let environment = checker.environment(form);
-    let stages: Vec<StageDecl> = form.stage.iter().map(|(name, stage)| checker.stage(name, stage, form)).collect();
+    let expanded = checker.expand(form, &data, text, folder);
+    form.stage.keys().for_each(|name| checker.name("stage", name, "-_"));
+    let any = form.stage.values().any(|s| s.each.is_some());
+    let of_one = |(name, stage, each): (String, StageForm, Option<Each>)| {
+        checker.own_each(&name, &stage, each.as_ref(), any);
+        checker.stage(&name, &stage, form, each)
+    };
+    let stages: Vec<StageDecl> = expanded.stages.into_iter().map(of_one).collect();
     checker.writers(&stages);
     checker.checkpoints_apart(&stages);
     for name in form.metric.keys() {
         checker.name("metric", name, "._-/");
     }
     let models = form.model.iter().map(|(name, model)| checker.model(name, model, &stages)).collect();
-    let gates = form.gate.iter().enumerate().filter_map(|(i, gate)| checker.gate(i, gate, &stages, &data)).collect();
-    Checked { data, stages, environment, models, gates, mistakes: checker.mistakes }
+    let names: Vec<&str> = form.stage.keys().map(String::as_str).collect();
+    let gates = form.gate.iter().enumerate().filter_map(|(i, gate)| checker.gate(i, gate, &names, &stages, &data)).collect();
+    let without_values = expanded.without_values;
+    Checked { data, stages, without_values, environment, models, gates, mistakes: checker.mistakes }
 }
 
 impl Checker<'_, '_> {
@@ -214,8 +239,7 @@ impl Checker<'_, '_> {
         }
     }
 
-    fn stage(&mut self, name: &str, form: &StageForm, all: &ManifestForm) -> StageDecl {
-        self.name("stage", name, "-_");
+    fn stage(&mut self, name: &str, form: &StageForm, all: &ManifestForm, each: Option<Each>) -> StageDecl {
         let key = Step::Key(name);
         let step = |field: &'static str, i: usize| [Step::Key("stage"), key, Step::Key(field), Step::At(i)];
         let mut reads = Vec::new();
@@ -258,7 +282,7 @@ impl Checker<'_, '_> {
             (Some(RunForm::Shell(text)), ..) => Command::Shell(text.clone()),
             (None, ..) => Command::Shell(String::new()),
         };
-        self.command(name, &run, form);
+        self.command(name, &run, form, each.as_ref());
         let place = [Step::Key("stage"), Step::Key(name), Step::Key("checkpoints")];
         let checkpoints = form.checkpoints.as_deref().and_then(|text| self.path(text, &place));
         let checkpoints = checkpoints.filter(|p| self.is_free(p, &place));
@@ -267,6 +291,7 @@ impl Checker<'_, '_> {
         let own = form.evaluate.is_some() || form.examine.is_some();
         StageDecl {
             name: name.to_string(),
+            each,
             run,
             reads,
             params: form.params.clone(),

@@ -4,11 +4,12 @@ use super::Command;
 use super::Diagnostic;
 use super::check::Checker;
 use super::document::Step;
+use super::each::Each;
 use super::form::StageForm;
 use super::substitute::{placeholders, quoted_placeholders};
 
 impl Checker<'_, '_> {
-    pub(super) fn command(&mut self, name: &str, run: &Command, form: &StageForm) {
+    pub(super) fn command(&mut self, name: &str, run: &Command, form: &StageForm, each: Option<&Each>) {
         let span = self.at(&[Step::Key("stage"), Step::Key(name), Step::Key("run")]);
         if form.run.is_none() {
             return; // told with the shape of the manifest, or with the evaluation
@@ -45,7 +46,8 @@ impl Checker<'_, '_> {
         }
         let Command::Shell(text) = run else { return };
         // A number stays what it is wherever it stands, and a parameter keeps its type.
-        let is_text = |p: &&str| self.params.get(p).is_some_and(|v| !v.is_number() && !v.is_boolean());
+        let value = |p: &str| self.params.get(p).or_else(|| each.and_then(|e| e.param(p)));
+        let is_text = |p: &&str| value(p).is_some_and(|v| !v.is_number() && !v.is_boolean());
         for placeholder in quoted_placeholders(text).into_iter().filter(is_text) {
             let title = format!("the command of `{name}` has `{{{placeholder}}}` inside quotation marks");
             let help = "leave the quotation marks out: the value is put there as one quoted word; or write the command as an array, \

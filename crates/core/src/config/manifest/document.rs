@@ -6,7 +6,7 @@ use std::ops::Range;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::Diagnostic;
+use super::{Diagnostic, declared_name};
 
 /// A step on the way to a value.
 #[derive(Clone, Copy, Debug)]
@@ -46,10 +46,16 @@ impl<'t> Document<'t> {
 
     /// The place of a value (for a table: of its key), or of the nearest thing above it.
     pub fn place(&self, steps: &[Step<'_>]) -> Range<usize> {
+        // One of `each` stands where its stage does.
+        let of_stage = matches!(steps, [Step::Key("stage"), ..]);
         let mut span = self.root.span();
         let mut table: Option<&DeTable<'t>> = Some(self.root.get_ref());
         let mut array: Option<&toml::de::DeArray<'t>> = None;
-        for step in steps {
+        for (at, step) in steps.iter().enumerate() {
+            let step = &match step {
+                Step::Key(name) if of_stage && at == 1 => Step::Key(declared_name(name)),
+                other => *other,
+            };
             let value: Option<&Spanned<DeValue<'t>>> = match (step, table, array) {
                 (Step::Key(key), Some(t), _) => t.get_key_value(&Spanned::new(0..0, Cow::Borrowed(*key))).map(|(k, v)| {
                     span = if v.get_ref().is_table() { k.span() } else { v.span() };
@@ -75,8 +81,9 @@ impl<'t> Document<'t> {
     pub fn key_place(&self, steps: &[&str]) -> Range<usize> {
         let mut table = self.root.get_ref();
         let mut span = self.root.span();
-        for key in steps {
-            let Some((k, v)) = table.get_key_value(&Spanned::new(0..0, Cow::Borrowed(*key))) else { return span };
+        for (at, key) in steps.iter().enumerate() {
+            let key = if at == 1 && steps[0] == "stage" { declared_name(key) } else { key };
+            let Some((k, v)) = table.get_key_value(&Spanned::new(0..0, Cow::Borrowed(key))) else { return span };
             span = k.span();
             match v.get_ref().as_table() {
                 Some(below) => table = below,

@@ -5,6 +5,8 @@ use schemars::JsonSchema;
 use serde::Deserialize;
 use textum_base::Better;
 
+use super::each_form::EachForm;
+
 /// The manifest of a Textum project.
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
@@ -265,7 +267,7 @@ pub enum SystemForm {
 }
 
 /// A stage: a command, what it takes in and what it brings forth.
-#[derive(Debug, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct StageForm {
     /// The command: a string goes to `sh -c`, an array is executed as it is.
@@ -276,6 +278,8 @@ pub struct StageForm {
     /// Instead of a command: hold a table against rules. A broken rule fails the stage unless it only warns; metrics go
     /// to the file in `metrics`, what was found to the folder in `writes`.
     pub examine: Option<ExamineForm>,
+    /// One of this stage for each value, as in { fold = "0..4" }: `{each.fold}` stands for it in paths and in the command.
+    pub each: Option<IndexMap<String, EachForm>>,
     /// Files and folders that it takes in: data, code, and what other stages write.
     #[serde(default)]
     pub reads: Vec<String>,
@@ -317,7 +321,7 @@ pub enum RunForm {
 }
 
 /// What a stage needs of the machine while it runs.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NeedsForm {
     /// Processors that it keeps busy; 1 unless said.
@@ -332,7 +336,7 @@ pub struct NeedsForm {
 
 /// Predictions to be judged against the truth: exactly one of `score`, `scores`, `label`, `rank` and `value` says what they
 /// are.
-#[derive(Debug, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct EvaluateForm {
     /// The table with a row for each prediction.
@@ -441,7 +445,7 @@ pub struct CostForm {
 }
 
 /// A table and the rules that it is held against.
-#[derive(Debug, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ExamineForm {
     /// The table: a path, a dataset, or a recorded version of one such as "shifts@2".

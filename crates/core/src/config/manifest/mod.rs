@@ -6,6 +6,8 @@ mod command;
 mod depots;
 mod diagnostic;
 mod document;
+mod each;
+mod each_form;
 mod edit_depot;
 mod evaluate;
 mod evaluate_form;
@@ -29,6 +31,7 @@ use serde::{Deserialize, Serialize};
 pub use adopt::add_reads;
 pub use depots::{DepotDecl, LOCAL_NAME, is_depot_name, is_inside};
 pub use diagnostic::{Diagnostic, ManifestError};
+pub use each::{Each, NoValues, declared_name, folder_name, is_stage_name};
 pub use edit_depot::{add_depot, remove_depot};
 pub use evaluate::{By, ClassColumns, Cost, DEFINITIONS, Evaluation, Intervals, Judged};
 pub use examine::{EXAMPLES, Examination, ExaminedTable, RULE_DEFINITIONS, RuleDecl, RulesFile, Severity, read_rules};
@@ -71,8 +74,10 @@ pub struct Manifest {
     pub environment: EnvironmentDecl,
     /// What counts of that which stages were seen to read.
     pub observe: ObserveDecl,
-    /// Stages, in the order of the text.
+    /// Stages, in the order of the text; of one that is `each` those that come out of it.
     pub stages: Vec<StageDecl>,
+    /// Stages whose values stand in a table that is not there: none comes out of them.
+    pub without_values: Vec<NoValues>,
     /// The direction in which metrics get better, by name.
     pub metrics: Vec<(String, Better)>,
     /// Conditions on metrics, in the order of the text.
@@ -201,6 +206,8 @@ fn is_zero(n: &u32) -> bool {
 pub struct StageDecl {
     /// Its name.
     pub name: String,
+    /// Of which stage it is one, and for which values.
+    pub each: Option<Each>,
     /// Its command, parameters not yet filled in.
     pub run: Command,
     /// Paths that it takes in, sorted.
@@ -263,6 +270,9 @@ impl Manifest {
     pub fn parse(path: &Path, text: String) -> Result<Manifest, Box<ManifestError>> {
         let fail = |text: String, mut mistakes: Vec<Diagnostic>| {
             mistakes.sort_by_key(|m| m.span.start);
+            if text.contains("each") {
+                each::tell_once(&mut mistakes);
+            }
             Box::new(ManifestError { path: path.to_path_buf(), text, mistakes })
         };
         let built = {
@@ -278,6 +288,11 @@ impl Manifest {
     /// A stage by its name.
     pub fn stage(&self, name: &str) -> Option<&StageDecl> {
         self.stages.iter().find(|s| s.name == name)
+    }
+
+    /// The stages that come out of the one that the manifest declares by this name.
+    pub fn stages_of<'m>(&'m self, name: &'m str) -> impl Iterator<Item = &'m StageDecl> {
+        self.stages.iter().filter(move |s| declared_name(&s.name) == name)
     }
 
     /// An error with mistakes found later, when the manifest was held against the disk: each is a
@@ -333,7 +348,8 @@ fn with_mistakes_of_meaning(
         let tables: serde_json::Map<String, serde_json::Value> = form.params.clone().into_iter().collect();
         let mut params = Params::from_tables(&tables);
         let (files, in_files) = param_files::read(&form, &mut params, document, folder);
-        let checked = check::check(&form, &params, in_files.is_empty(), document);
+        let given = check::Given { params: &params, all_params: in_files.is_empty(), text, folder };
+        let checked = check::check(&form, given, document);
         mistakes.extend(in_files.into_iter().chain(param_files::kept_apart(&files, &checked, document)));
         mistakes.extend(checked.mistakes);
     }
@@ -368,7 +384,8 @@ fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, V
     let tables: serde_json::Map<String, serde_json::Value> = form.params.clone().into_iter().collect();
     let mut params = Params::from_tables(&tables);
     let (param_files, mut mistakes) = param_files::read(&form, &mut params, document, folder);
-    let mut checked = check::check(&form, &params, mistakes.is_empty(), document);
+    let given = check::Given { params: &params, all_params: mistakes.is_empty(), text, folder };
+    let mut checked = check::check(&form, given, document);
     mistakes.extend(param_files::kept_apart(&param_files, &checked, document));
     mistakes.append(&mut checked.mistakes);
     let (depots, in_depots) = depots::depots(&form.depot, document, folder);
@@ -416,6 +433,7 @@ fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, V
             trust: form.observe.trust.unwrap_or_default(),
         },
         stages: checked.stages,
+        without_values: checked.without_values,
         metrics,
         gates: checked.gates,
         models: checked.models,

@@ -67,12 +67,13 @@ impl Checker<'_, '_> {
         &mut self,
         index: usize,
         form: &GateForm,
+        declared: &[&str],
         stages: &[StageDecl],
         datasets: &[DatasetDecl],
     ) -> Option<GateDecl> {
         let place = |this: &Self, key| this.at(&[Step::Key("gate"), Step::At(index), Step::Key(key)]);
-        if !stages.iter().any(|s| s.name == form.after) {
-            let help = match super::nearest(&form.after, stages.iter().map(|s| s.name.as_str())) {
+        if !declared.contains(&form.after.as_str()) && !stages.iter().any(|s| s.name == form.after) {
+            let help = match super::nearest(&form.after, declared.iter().copied()) {
                 Some(near) => format!("did you mean `{near}`?"),
                 None => "name a stage of this manifest".to_string(),
             };

@@ -59,6 +59,11 @@ pub fn shell_word(text: &str) -> String {
     if !text.is_empty() && text.chars().all(safe) { text.to_string() } else { format!("'{}'", text.replace('\'', "'\\''")) }
 }
 
+/// A text with the values of its placeholders, as they are.
+pub(super) fn replace_each(text: &str, value_of: &dyn Fn(&str) -> Option<String>) -> String {
+    replace(text, value_of)
+}
+
 fn replace(text: &str, value_of: &dyn Fn(&str) -> Option<String>) -> String {
     let mut out = String::with_capacity(text.len());
     let mut done = 0;

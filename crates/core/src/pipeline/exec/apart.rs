@@ -11,6 +11,7 @@ use textum_base::{ProjectPath, SourcePath, is_within, overlap};
 use super::ExecError;
 use super::outcome::SettledStage;
 use crate::config::graph::StageIndex;
+use crate::config::manifest::folder_name;
 use crate::fsio::TreeDir;
 use crate::project::fingerprint::Scanner;
 use crate::project::sandbox::{Pool, link_reference};
@@ -84,7 +85,7 @@ impl<'a> Apart<'a> {
         reads: &BTreeMap<SourcePath, Content>,
         done: &BTreeMap<StageIndex, SettledStage>,
     ) -> Result<(TreeDir, Arc<Scanner>), ExecError> {
-        let root = self.folder.join(STAGES).join(self.project.graph.name(stage));
+        let root = self.folder.join(STAGES).join(folder_name(self.project.graph.name(stage)));
         // A stage that is tried again begins in an empty folder.
         crate::fsio::remove_any(&root)?;
         let tree = TreeDir::create(&root)?;

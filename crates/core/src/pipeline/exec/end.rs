@@ -11,14 +11,15 @@ use super::ExecError;
 use super::active_run::ActiveRun;
 use super::gates::Gates;
 use super::live::LiveRun;
+use super::metrics::metrics_of;
 use super::outcome::{Execution, RunOutcome, SettledStage};
 use crate::data::recorded_anew;
 use crate::event::{Event, EventSink};
 use crate::pipeline::plan::{Decision, Plan};
 use crate::project::workspace::Project;
 use crate::record::receipt::{
-    Content, DatasetState, GateRecord, Metric, RunReceipt, RunStage, RunStageState, RunState, StageReceipt, TREE_RECEIPT,
-    TreeReceipt, TreeStage, canonical,
+    Content, DatasetState, GateRecord, RunReceipt, RunStage, RunStageState, RunState, StageReceipt, TREE_RECEIPT, TreeReceipt,
+    TreeStage, canonical,
 };
 use crate::store::{Digest, Writer};
 
@@ -46,12 +47,17 @@ pub(super) fn nothing_to_do(
     if tree != before {
         tree.save(project.workspace.root())?;
     }
-    let metrics = metrics_of(&stages);
+    let metrics = metrics_of(&project.manifest, &stages);
     // What is there already must hold all the same.
     let settled: Vec<&SettledStage> = stages.iter().collect();
-    let mut gates = Vec::new();
+    let mut gates: Vec<GateRecord> = Vec::new();
     for stage in &stages {
-        gates.extend(checker.after(&stage.stage, &settled, draft)?);
+        for gate in checker.after(&stage.stage, &settled, draft)? {
+            // A gate after `each` would be looked at after each.
+            if !gates.contains(&gate) {
+                gates.push(gate);
+            }
+        }
     }
     gates.iter().for_each(|gate| events.event(Event::Gate { gate: gate.clone() }));
     let reason = gate_reason(&gates);
@@ -83,18 +89,6 @@ pub(super) fn settled_by_record(project: &Project, decision: Decision, state: Ru
         None => None,
     };
     Ok(SettledStage { stage: decision.stage, state, key: decision.key, execution, seconds: 0.0 })
-}
-
-fn metrics_of(stages: &[SettledStage]) -> BTreeMap<String, Metric> {
-    let mut all = BTreeMap::new();
-    for (stage, execution) in stages.iter().filter_map(|s| s.execution.as_ref().map(|e| (&s.stage, e))) {
-        for (name, value) in &execution.metrics {
-            // Two stages may both have an `auc`: the later one's is then known by its stage.
-            let name = if all.contains_key(name) { format!("{stage}.{name}") } else { name.clone() };
-            all.insert(name, *value);
-        }
-    }
-    all
 }
 
 /// What is said of the first gate that does not hold.
@@ -129,7 +123,7 @@ pub(super) fn end(
         ended.stage_context.cancel.reason().map(str::to_string).filter(|_| cancelled && draft.state == RunState::Stopped);
     draft.reason = of_person.or(of_stage).or_else(|| gate_reason(&draft.gates));
     draft.seconds = ended.clock.elapsed().as_secs_f64();
-    draft.metrics = metrics_of(&stages);
+    draft.metrics = metrics_of(&ended.project.manifest, &stages);
     draft.stages = stages
         .iter()
         .map(|s| RunStage {

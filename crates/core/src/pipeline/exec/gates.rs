@@ -4,12 +4,13 @@ use std::collections::BTreeMap;
 use std::rc::Rc;
 use std::sync::Arc;
 
+use super::metrics::of_group;
 use super::outcome::SettledStage;
-use crate::config::manifest::{GateDecl, Manifest};
+use crate::config::manifest::{GateDecl, Manifest, declared_name};
 use crate::project::git::git_show;
 use crate::project::workspace::Project;
 use crate::record::ledger::{Ledger, LedgerError, NameError};
-use crate::record::receipt::{GateRecord, Metric, RunReceipt, TREE_RECEIPT_NAME, TreeReceipt};
+use crate::record::receipt::{GateRecord, Metric, RunReceipt, RunStageState, TREE_RECEIPT_NAME, TreeReceipt};
 use textum_expr::Known;
 
 /// The run that gates compare with, and its metrics.
@@ -57,7 +58,15 @@ impl Gates {
 
     /// Looks at the gates after a stage that has its result.
     pub(super) fn after(&self, stage: &str, settled: &[&SettledStage], draft: &RunReceipt) -> Result<Vec<GateRecord>, LedgerError> {
-        let gates = self.manifest.gates.iter().zip(&self.baselines).filter(|(g, _)| g.after == stage);
+        // After a stage that is `each`: once all that come out of it have their results.
+        let declared = declared_name(stage);
+        let is_whole = || {
+            let good = |s: &&SettledStage| matches!(s.state, RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate);
+            let done = settled.iter().copied().filter(|s| declared_name(&s.stage) == declared).filter(good).count();
+            done == self.manifest.stages_of(declared).count()
+        };
+        let is_after = |g: &GateDecl| g.after == stage || (g.after == declared && declared != stage && is_whole());
+        let gates = self.manifest.gates.iter().zip(&self.baselines).filter(|(g, _)| is_after(g));
         gates.map(|(gate, baseline)| self.judge(gate, baseline.as_ref(), settled, draft)).collect()
     }
 
@@ -68,12 +77,17 @@ impl Gates {
         settled: &[&SettledStage],
         draft: &RunReceipt,
     ) -> Result<GateRecord, LedgerError> {
+        let members: Vec<&SettledStage> = settled.iter().copied().filter(|s| declared_name(&s.stage) == gate.after).collect();
+        let whole = (members.len() > 1).then(|| of_group(&members, members.len())).flatten();
         let metric = |name: &str| {
             let of = |stage: &&SettledStage| stage.execution.as_ref().and_then(|e| e.metrics.get(name).copied());
             // The stage that the gate follows counts first; then STAGE.METRIC; then any other stage.
             let own = settled.iter().find(|s| s.stage == gate.after).and_then(of);
-            let (at, rest) = name.split_once('.').unwrap_or(("", name));
-            let named = settled.iter().find(|s| s.stage == at).and_then(|s| s.execution.as_ref()?.metrics.get(rest).copied());
+            let own = own.or_else(|| whole.as_ref().and_then(|metrics| metrics.get(name).copied()));
+            let named = settled.iter().find_map(|s| {
+                let rest = name.strip_prefix(s.stage.as_str())?.strip_prefix('.')?;
+                s.execution.as_ref()?.metrics.get(rest).copied()
+            });
             own.or(named).or_else(|| settled.iter().find_map(of))
         };
         let mut known = BTreeMap::new();

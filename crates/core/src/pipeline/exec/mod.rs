@@ -13,6 +13,7 @@ mod likely;
 mod listen;
 mod live;
 pub(crate) mod mask;
+mod metrics;
 mod observing;
 mod outcome;
 mod param_files;

@@ -203,6 +203,8 @@ pub(super) fn record_settings(project: &Project, writer: &Writer<'_>) -> Result<
         writer.put_document(&canonical(counted)?)?;
     }
     let params = project.params.iter().map(|(_, value)| value.to_string());
+    let each = project.manifest.stages.iter().flat_map(|s| &s.each).flat_map(|each| &each.values);
+    let params = params.chain(each.map(|(_, value)| value.to_string()));
     for text in super::param_files::texts(project)? {
         writer.put_bytes(text.as_bytes())?;
     }

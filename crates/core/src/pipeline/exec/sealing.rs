@@ -12,6 +12,7 @@ use super::ExecError;
 use super::active_run::ActiveRun;
 use super::scheduler::Common;
 use crate::config::graph::StageIndex;
+use crate::config::manifest::folder_name;
 use crate::fsio::TreeDir;
 use crate::pipeline::plan::Decision;
 use crate::project::fingerprint::{EnvironmentNow, Scanner, Standstill};
@@ -85,7 +86,7 @@ impl ActiveRun<'_> {
     }
 
     fn sealed_folder(&self, stage: StageIndex) -> PathBuf {
-        self.project.workspace.sandboxes_folder().join(&self.draft.run).join(self.project.graph.name(stage))
+        self.project.workspace.sandboxes_folder().join(&self.draft.run).join(folder_name(self.project.graph.name(stage)))
     }
 
     /// The sandbox of a sealed stage, with all that it reads in it; and how that stands.

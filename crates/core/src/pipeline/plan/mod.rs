@@ -16,14 +16,14 @@ pub use observed::HowMade;
 pub use reads::{ReadError, missing_reads};
 
 use crate::config::graph::StageIndex;
-use crate::config::manifest::ManifestError;
+use crate::config::manifest::{ManifestError, declared_name, nearest};
 use crate::data::DataError;
 use crate::project::fingerprint::{PythonError, Reason};
 use crate::record::ledger::LedgerError;
 use crate::record::receipt::{DocumentError, ReceiptError, TreeReceiptError};
 
 /// What is to be done for a stage.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Action {
     /// Execute it.
@@ -80,16 +80,20 @@ pub enum PlanError {
 
 /// Names of stages to their numbers; an unknown one is an error with the nearest known.
 pub fn select_stages(plan_context: &crate::project::workspace::Project, names: &[String]) -> Result<Vec<StageIndex>, PlanError> {
-    let known = || plan_context.manifest.stages.iter().map(|s| s.name.as_str());
-    names
-        .iter()
-        .map(|name| {
-            plan_context.graph.index_of(name).ok_or_else(|| PlanError::NoStage {
-                name: name.clone(),
-                near: crate::config::manifest::nearest(name, known()).map(str::to_string),
-            })
-        })
-        .collect()
+    let stages = &plan_context.manifest.stages;
+    let mut found = Vec::new();
+    for name in names {
+        // Of a stage that is `each` all that come out of it.
+        let meant = stages.iter().enumerate().filter(|(_, s)| s.name == *name || declared_name(&s.name) == name);
+        let before = found.len();
+        found.extend(meant.map(|(index, _)| index));
+        if found.len() == before && !plan_context.manifest.without_values.iter().any(|w| w.stage == *name) {
+            let known = stages.iter().flat_map(|s| [s.name.as_str(), declared_name(&s.name)]);
+            let near = nearest(name, known).map(str::to_string);
+            return Err(PlanError::NoStage { name: name.clone(), near });
+        }
+    }
+    Ok(found)
 }
 
 impl Plan {

@@ -46,6 +46,7 @@ pub fn missing_reads(project: &Project, selected: &[bool]) -> Result<(), Box<Man
             }
         }
     }
+    missing.extend(project.manifest.without_values.iter().map(|w| (w.stage.clone(), w.table.clone())));
     if missing.is_empty() {
         return Ok(());
     }

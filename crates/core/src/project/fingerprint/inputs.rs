@@ -56,6 +56,8 @@ pub fn inputs_of(
     from: Option<&BranchedFrom>,
 ) -> Result<Inputs, DocumentError> {
     let used = stage.params.iter().flat_map(|selector| params.select(selector));
+    // What it is one of counts like a parameter, and is told to it like one.
+    let each = || stage.each.iter().flat_map(|each| each.params());
     let mut writes = stage.writes.clone();
     // Sorted as they are written in the document, which the key depends on.
     writes.sort_by_key(ToString::to_string);
@@ -66,8 +68,11 @@ pub fn inputs_of(
     Ok(Inputs {
         r#type: INPUTS.to_string(),
         stage: stage.name.clone(),
-        run: substitute(&stage.run, |name| params.get(name).filter(|_| stage.params.iter().any(|s| selects(s, name)))),
-        params: used.map(|(name, value)| (name.to_string(), value.to_string())).collect(),
+        run: substitute(&stage.run, |name| match stage.each.as_ref().and_then(|each| each.param(name)) {
+            Some(value) => Some(value),
+            None => params.get(name).filter(|_| stage.params.iter().any(|s| selects(s, name))),
+        }),
+        params: used.map(|(n, v)| (n.to_string(), v)).chain(each()).map(|(n, v)| (n, v.to_string())).collect(),
         reads,
         writes,
         metrics,

@@ -13,6 +13,7 @@ use super::{
     TREE_RECEIPT, TreeReceipt,
 };
 use super::{Reference, Role};
+use crate::config::manifest::is_stage_name;
 use crate::store::Digest;
 use textum_base::SourcePath;
 
@@ -31,9 +32,10 @@ pub trait Document: Serialize + DeserializeOwned {
 
 /// The name of a stage or dataset: it becomes part of paths.
 fn name(kind: &str, text: &str) -> Result<(), String> {
-    let fine = text.starts_with(|c: char| c.is_ascii_alphanumeric())
+    let plain = text.starts_with(|c: char| c.is_ascii_alphanumeric())
         && text.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_'))
         && text.len() <= 200;
+    let fine = if kind == "stage" { is_stage_name(text) } else { plain };
     if fine { Ok(()) } else { Err(format!("{text:?} cannot be the name of a {kind}")) }
 }
 

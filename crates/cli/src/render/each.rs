@@ -1,6 +1,6 @@
 //! Stages that come out of one by `each`: one line for all of them, until they are asked for one by one.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use textum_core::config::manifest::{Better, Manifest, declared_name};
 use textum_core::record::receipt::Metric;
@@ -112,7 +112,12 @@ pub fn metrics(metrics: &BTreeMap<String, Metric>, directions: &[(String, Better
         let mean = [".each.spread", ".each.low", ".each.high"].iter().find_map(|end| name.strip_suffix(end));
         mean.is_some_and(|mean| metrics.contains_key(mean))
     };
-    let mut own: Vec<_> = metrics.iter().filter(|(name, _)| !of_mean(name)).collect();
+    // Those of single stages out of many stand in their own table.
+    let member = |name: &str| name.split('.').next().filter(|stage| declared_name(stage) != *stage).map(str::to_string);
+    let members: BTreeSet<String> = metrics.keys().filter_map(|name| member(name)).collect();
+    let only_members = metrics.keys().all(|name| member(name).is_some());
+    let is_shown = |name: &str| !of_mean(name) && (only_members || members.len() < 2 || member(name).is_none());
+    let mut own: Vec<_> = metrics.iter().filter(|(name, _)| is_shown(name)).collect();
     own.sort_by_key(|(name, _)| directions.iter().position(|(d, _)| d == *name).unwrap_or(usize::MAX));
     let said = |(name, value): (&String, &Metric)| {
         let part = |end: &str| metrics.get(&format!("{name}.each.{end}")).map(text::metric);

@@ -7,11 +7,11 @@ use textum_core::config::manifest::{Better, declared_name};
 use textum_core::event::{Event, LoggedEvent};
 use textum_core::record::ledger::ErasedOf;
 use textum_core::record::ledger::{RebuildRow, Remark};
-use textum_core::record::receipt::{Metric, RunReceipt, RunStage, RunStageState, RunState, StageReceipt};
+use textum_core::record::receipt::{Metric, RunReceipt, RunStage, RunStageState, RunState, SignalRecord, StageReceipt};
 use textum_core::store::Digest;
 
 use super::data::Versions;
-use super::each::{self, Templates};
+use super::each::{self, Line, Templates};
 use super::events::{gate_values, line, state_word};
 use super::table::{Cell, Look, table};
 use super::text;
@@ -161,7 +161,7 @@ fn told(stage: &str, receipt: &StageReceipt, style: &Style) -> String {
     if signals.malformed > 0 {
         let lines: Vec<String> = signals.first_malformed.iter().map(|(line, what)| format!("line {line}: {what}")).collect();
         out.push_str(&format!(
-            "  {} {} of its signals: {}\n",
+            "  {} {} of the signals of {stage}: {}\n",
             style.bad("not understood:"),
             text::counted(signals.malformed, "line"),
             text::some(&lines, 5)
@@ -252,6 +252,26 @@ fn each_metrics(shown: &Shown<'_>, style: &Style) -> String {
     out
 }
 
+/// What the stages out of one told, in short.
+fn told_by_all(line: &Line<'_, WithReceipt<'_>>, style: &Style) -> String {
+    let signals: Vec<&SignalRecord> = line.items.iter().filter_map(|(_, r)| r.as_ref()?.signals.as_ref()).collect();
+    let names: BTreeSet<&str> = signals.iter().flat_map(|s| s.metrics.keys()).map(String::as_str).collect();
+    let names: Vec<String> = names.into_iter().map(str::to_string).collect();
+    let stored: usize = signals.iter().map(|s| s.checkpoints.len()).sum();
+    let stored = if stored > 0 { format!("; {}", text::counted(stored as u64, "checkpoint")) } else { String::new() };
+    let mut out = String::new();
+    if !names.is_empty() {
+        out.push_str(&format!("\n  {} told {}{stored}\n", line.title(), text::some(&names, 8)));
+    }
+    let malformed: u64 = signals.iter().map(|s| s.malformed).sum();
+    if malformed > 0 {
+        let what = signals.iter().find_map(|s| s.first_malformed.first()).map(|(_, what)| what.as_str()).unwrap_or_default();
+        let lines = text::counted(malformed, "line");
+        out.push_str(&format!("  {} {lines} of the signals of {}: {what}\n", style.bad("not understood:"), line.title()));
+    }
+    out
+}
+
 /// A run for people.
 pub fn text(shown: &Shown<'_>, style: &Style) -> String {
     let run = shown.run;
@@ -260,9 +280,15 @@ pub fn text(shown: &Shown<'_>, style: &Style) -> String {
     out.push('\n');
     out.push_str(&table(&[], &stage_rows(shown, style), "  ", style));
     out.push_str(&each_metrics(shown, style));
-    for (stage, receipt) in run.stages.iter().zip(shown.stages) {
+    let stages: Vec<WithReceipt<'_>> = run.stages.iter().zip(shown.stages).collect();
+    for line in each::lines(&stages, |(s, _)| &s.stage, shown.open).iter().filter(|l| l.items.len() > 1) {
+        out.push_str(&told_by_all(line, style));
+    }
+    for (stage, receipt) in stages {
         let Some(receipt) = receipt else { continue };
-        out.push_str(&told(&stage.stage, receipt, style));
+        if shown.open || declared_name(&stage.stage) == stage.stage {
+            out.push_str(&told(&stage.stage, receipt, style));
+        }
         if !receipt.undeclared.is_empty() {
             out.push_str(&format!(
                 "\n  {} {} read {}\n",

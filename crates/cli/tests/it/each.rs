@@ -132,11 +132,11 @@ fn a_gate_after_each_looks_at_the_mean_once_all_are_there() {
     let manifest = tiny.read("textum.toml");
     tiny.write(
         "textum.toml",
-        format!("{manifest}\n[[gate]]\nafter = \"fit\"\ncheck = \"auc >= 0.84 and auc.each.low > 0.7 and fit:0.auc < 0.81\"\n"),
+        format!("{manifest}\n[[gate]]\nafter = \"fit\"\ncheck = \"auc >= 0.84 and auc.each.low > 0.7 and `fit:0.auc` < 0.81 and auc.each.spread < 0.041\"\n"),
     );
-    textum(&tiny, &["run"]).expect(2).warns("gate");
+    textum(&tiny, &["run"]).expect(0).warns("fit:0.auc 0.8000");
     tiny.write("textum.toml", format!("{manifest}\n[[gate]]\nafter = \"fit\"\ncheck = \"auc >= 0.83 and auc.each.low > 0.7\"\n"));
-    let ran = textum(&tiny, &["run"]).expect(0);
+    let ran = textum(&tiny, &["run", "--force", "fit"]).expect(0);
     assert_eq!(ran.err.matches("gate after fit").count(), 1, "{}", ran.err);
     let again = textum(&tiny, &["run", "--format", "json"]).expect(0).json();
     assert_eq!(again["gates"].as_array().unwrap().len(), 1);
@@ -215,7 +215,7 @@ fn mistakes_of_each_are_told_once_with_what_to_write() {
             "no stage is `each` for `other`",
             "each = { other =",
         ),
-        ("each = { fold = \"0..1\" }\nrun = \"x\"\nwrites = [\"../{each.fold}\"]", "leads out of the project", ""),
+        ("each = { fold = \"0..1\" }\nrun = \"x\"\nwrites = [\"../{each.fold}\"]", "leaves the project", ""),
         (
             "each = { fold = \"0..1\" }\nrun = \"x '{each.fold} {each.name}'\"\nwrites = [\"{each.fold}\"]",
             "`{each.name}` is no value",

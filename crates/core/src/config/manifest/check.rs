@@ -54,20 +54,20 @@ pub fn check(form: &ManifestForm, given: Given<'_>, document: &Document<'_>) -> 
     checker.numbers(&form.params);
     let data = checker.data(form);
     let environment = checker.environment(form);
-    let expanded = checker.expand(form, &data, text, folder);
+    let mut expanded = checker.expand(form, &data, text, folder);
     form.stage.keys().for_each(|name| checker.name("stage", name, "-_"));
     let any = form.stage.values().any(|s| s.each.is_some());
     let of_one = |(name, stage, each): (String, StageForm, Option<Each>)| {
         checker.own_each(&name, &stage, each.as_ref(), any);
         checker.stage(&name, &stage, form, each)
     };
-    let stages: Vec<StageDecl> = expanded.stages.into_iter().map(of_one).collect();
+    let stages: Vec<StageDecl> = std::mem::take(&mut expanded.stages).into_iter().map(of_one).collect();
     checker.writers(&stages);
     checker.checkpoints_apart(&stages);
     for name in form.metric.keys() {
         checker.name("metric", name, "._-/");
     }
-    let models = form.model.iter().map(|(name, model)| checker.model(name, model, &stages)).collect();
+    let models = form.model.iter().map(|(name, model)| checker.model(name, model, &stages, form, &expanded)).collect();
     let names: Vec<&str> = form.stage.keys().map(String::as_str).collect();
     let gates = form.gate.iter().enumerate().filter_map(|(i, gate)| checker.gate(i, gate, &names, &stages, &data)).collect();
     let without_values = expanded.without_values;

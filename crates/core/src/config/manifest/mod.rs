@@ -12,6 +12,7 @@ mod edit_depot;
 mod evaluate;
 mod evaluate_form;
 mod examine;
+mod expand;
 mod form;
 mod models;
 mod param_files;

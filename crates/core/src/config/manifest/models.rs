@@ -9,7 +9,8 @@ use textum_registry::split_reference;
 use super::check::Checker;
 use super::depots::DepotDecl;
 use super::document::{Document, Step};
-use super::form::{ModelForm, RegistryForm};
+use super::each::{Expanded, names_in};
+use super::form::{ManifestForm, ModelForm, RegistryForm};
 use super::rules::parse_time;
 use super::{Diagnostic, StageDecl};
 
@@ -49,13 +50,28 @@ pub struct ModelDecl {
 
 impl Checker<'_, '_> {
     /// A model is made of outputs: anything else would not be a result that can be traced.
-    pub(super) fn model(&mut self, name: &str, form: &ModelForm, stages: &[StageDecl]) -> ModelDecl {
+    pub(super) fn model(
+        &mut self,
+        name: &str,
+        form: &ModelForm,
+        stages: &[StageDecl],
+        all: &ManifestForm,
+        expanded: &Expanded,
+    ) -> ModelDecl {
         self.name("model", name, "-_");
         let key = |key: &'static str| [Step::Key("model"), Step::Key(name), Step::Key(key)];
         let mut files = Vec::new();
+        let mut texts = Vec::new();
         for (i, text) in form.files.iter().enumerate() {
             let steps = [Step::Key("model"), Step::Key(name), Step::Key("files"), Step::At(i)];
-            let Some(path) = self.path(text, &steps) else { continue };
+            match names_in(text).is_empty() || expanded.groups.is_empty() {
+                true => texts.push((i, text.clone())),
+                false => texts.extend(self.paths_of_all(text, &steps, all, expanded).into_iter().map(|path| (i, path))),
+            }
+        }
+        for (i, text) in texts {
+            let steps = [Step::Key("model"), Step::Key(name), Step::Key("files"), Step::At(i)];
+            let Some(path) = self.path(&text, &steps) else { continue };
             if !stages.iter().flat_map(StageDecl::outputs).any(|o| overlap(o, &path)) {
                 let outputs = stages.iter().flat_map(StageDecl::outputs).map(|o| &**o);
                 let help = match super::nearest(&path, outputs) {

@@ -41,9 +41,9 @@ pub(crate) fn guarded<T>(table: &Table<'_>, read: impl FnOnce() -> Result<T, Tab
 #[derive(Clone, Copy)]
 pub(super) struct Stamp {
     /// So many of its units are a second.
-    units: i64,
+    pub units: i64,
     /// Whether it names instants; else it is a date and time of some clock, without a zone.
-    instant: bool,
+    pub instant: bool,
 }
 
 struct Columnar<'t> {

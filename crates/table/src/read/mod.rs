@@ -1,5 +1,7 @@
 //! Tables out of files: where the bytes are and in which format, and a reader for each format.
 
+mod arrow;
+mod arrow_cell;
 mod blanks;
 mod by_column;
 mod columnar;

@@ -10,7 +10,7 @@ use super::dialect::{Delimiter, Dialect};
 use super::encoded::{Decoded, decoded};
 use super::json_array::Elements;
 use super::parts::{self, Part};
-use super::{columnar, delimited, json_lines, nulls, stopping};
+use super::{arrow, columnar, delimited, json_lines, nulls, stopping};
 use crate::{Rows, TableError};
 use textum_base::fsio::IoError;
 
@@ -28,6 +28,8 @@ pub enum TableFormat {
     JsonArray,
     /// Apache Parquet.
     Parquet,
+    /// Apache Arrow's own format, as a file (Feather, version 2) or as a stream.
+    Arrow,
 }
 
 /// How a file is packed.
@@ -50,6 +52,7 @@ pub fn format_of(path: &str) -> Option<(TableFormat, Packing)> {
         "jsonl" | "ndjson" => TableFormat::JsonLines,
         "json" => TableFormat::JsonArray,
         "parquet" if packing == Packing::None => TableFormat::Parquet,
+        "arrow" | "arrows" | "feather" | "ipc" if packing == Packing::None => TableFormat::Arrow,
         _ => return None,
     };
     Some((format, packing))
@@ -165,7 +168,11 @@ impl<'s> Table<'s> {
             Origin::Source(source) => source.size(),
             Origin::Parts(parts) => return parts.iter().map(|part| part.table.size_hint()).sum(),
         };
-        if self.packing == Packing::None && self.format != TableFormat::Parquet { size } else { size.saturating_mul(6) }
+        if self.packing == Packing::None && !matches!(self.format, TableFormat::Parquet | TableFormat::Arrow) {
+            size
+        } else {
+            size.saturating_mul(6)
+        }
     }
 
     /// Its format.
@@ -248,6 +255,7 @@ impl<'s> Table<'s> {
                 json_lines::open(self, self.text()?, columns)
             }
             (_, TableFormat::Parquet) => columnar::open(self, self.file()?),
+            (_, TableFormat::Arrow) => arrow::open(self, self.file()?),
         }?;
         // Parts have left out what stands for nothing themselves.
         let words: &[String] = if matches!(self.origin, Origin::Parts(_)) { &[] } else { &self.dialect.null };
@@ -296,6 +304,7 @@ impl<'s> Table<'s> {
             (_, TableFormat::Csv | TableFormat::Tsv) => delimited::count(self, || self.text(), self.delimiter()),
             (_, TableFormat::JsonLines | TableFormat::JsonArray) => json_lines::count(self, self.text()?.stream),
             (_, TableFormat::Parquet) => columnar::count(self, self.file()?),
+            (_, TableFormat::Arrow) => arrow::count(self, self.file()?),
         }
     }
 }

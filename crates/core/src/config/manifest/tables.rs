@@ -62,10 +62,11 @@ impl Checker<'_, '_> {
                 "jsonl" => Some(TableFormat::JsonLines),
                 "json" => Some(TableFormat::JsonArray),
                 "parquet" => Some(TableFormat::Parquet),
+                "arrow" => Some(TableFormat::Arrow),
                 _ => None,
             };
             if found.format.is_none() {
-                let help = "write \"csv\", \"tsv\", \"jsonl\", \"json\" or \"parquet\"";
+                let help = "write \"csv\", \"tsv\", \"jsonl\", \"json\", \"parquet\" or \"arrow\"";
                 wrong("format", format!("`{text}` is no format of tables"), help);
             }
         }

@@ -21,7 +21,8 @@ pub const ROOMS: &[Room] = &[
     room("base", "crates/base/src", &[]),
     room("store", "crates/store/src", &["base"]),
     room("expr", "crates/expr/src", &["base"]),
-    room("table", "crates/table/src", &["base", "expr"]),
+    room("picture", "crates/picture/src", &["base"]),
+    room("table", "crates/table/src", &["base", "expr", "picture"]),
     room("observe", "crates/observe/src", &["base"]),
     room("figure", "crates/figure/src", &["base"]),
     room("depot", "crates/depot/src", &["base", "store"]),
@@ -30,7 +31,7 @@ pub const ROOMS: &[Room] = &[
     room("record", "crates/core/src/record", &["base", "store", "table", "registry", "config"]),
     room("event", "crates/core/src/event", &["base", "record"]),
     room("project", "crates/core/src/project", &["base", "store", "observe", "depot", "config", "record", "event"]),
-    room("data", "crates/core/src/data", &["base", "store", "table", "config", "record", "event", "project"]),
+    room("data", "crates/core/src/data", &["base", "store", "picture", "table", "config", "record", "event", "project"]),
     room(
         "pipeline",
         "crates/core/src/pipeline",

@@ -24,7 +24,7 @@ const FORMS: &[(&str, &[Format])] = &[
     ("data add", TEXT_JSON),
     ("data record", TEXT_JSON),
     ("data versions", TABLES),
-    ("data diff", TABLES),
+    ("data diff", &[Format::Text, Format::Json, Format::Csv, Format::Md, Format::Html]),
     ("data find", TABLES),
     ("data erase", TEXT_JSON),
     ("data examine", TABLES),

@@ -51,11 +51,11 @@ pub fn main() -> ExitCode {
     }
 }
 
-/// A panic of a reader over a damaged file is caught and told as an error: nothing else need be printed of it.
+/// A panic of a reader over a damaged file or picture is caught and told as an error: nothing else need be printed of it.
 fn silence_guarded_panics() {
     let usual = std::panic::take_hook();
     std::panic::set_hook(Box::new(move |info| {
-        if !textum_core::table::is_reading_guarded() {
+        if !textum_core::table::is_reading_guarded() && !textum_core::picture::is_guarded() {
             usual(info);
         }
     }));

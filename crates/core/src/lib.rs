@@ -27,6 +27,7 @@ pub use textum_depot as depot;
 pub use textum_expr as expr;
 pub use textum_figure as figure;
 pub use textum_observe as observe;
+pub use textum_picture as picture;
 pub use textum_registry as registry;
 pub use textum_store as store;
 pub use textum_table as table;

@@ -42,8 +42,8 @@ use std::path::PathBuf;
 
 pub use read::scratch;
 pub use read::{
-    ByColumn, Delimiter, Dialect, Opened, Origin, Packing, Part, Quote, Source, SourceError, Table, TableFormat, Value,
-    encoding_of, format_of, is_guarded as is_reading_guarded, looks_like_array,
+    ByColumn, Delimiter, Dialect, FilterOrTable, Listed, Opened, Origin, Packing, Part, Quote, Source, SourceError, Table,
+    TableFormat, Value, encoding_of, format_of, is_guarded as is_reading_guarded, looks_like_array,
 };
 pub use row::Row;
 

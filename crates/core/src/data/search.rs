@@ -50,7 +50,7 @@ pub fn find_rows(
         examples: Vec::new(),
         files: Vec::new(),
     };
-    let table = side.table(project)?;
+    let table = side.any_table(project)?;
     let parts = table.part_paths();
     let mut opened = table.open()?;
     found.columns.clone_from(&opened.columns);

@@ -5,6 +5,7 @@
 
 mod alike;
 mod key;
+mod pictures;
 mod propose;
 mod rows;
 mod rule;
@@ -52,14 +53,19 @@ pub struct Place {
     /// The file, of a table in several.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub file: Option<String>,
-    /// Its line, from 1.
+    /// Its line, from 1; 0 where the row is the file.
     pub line: u64,
 }
 
 impl std::fmt::Display for Place {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        self.file.iter().try_for_each(|file| write!(f, "{file} "))?;
-        write!(f, "line {}", self.line)
+        let space = if self.line == 0 { "" } else { " " };
+        self.file.iter().try_for_each(|file| write!(f, "{file}{space}"))?;
+        match (&self.file, self.line) {
+            // The row is the file.
+            (Some(_), 0) => Ok(()),
+            _ => write!(f, "line {}", self.line),
+        }
     }
 }
 
@@ -228,15 +234,18 @@ pub fn examine(what: &Examining<'_, '_>, rules: &[Rule]) -> Result<Examined, Exa
     let columns = what.table.open()?.columns;
     let mut by_rows = rows::RowRules::new(rules, &columns, what)?;
     let mut alike = alike::AlikeRules::new(rules, &columns, what)?;
+    let mut pictures = pictures::PictureRules::new(rules, &columns)?;
     let files = what.table.part_paths();
     let mut rows = 0;
     let oddities = each_row(what.table, |row| {
         rows += 1;
         by_rows.take(row, &files);
+        pictures.take(row, &files);
         alike.take(row).map_err(what.no_room()).map_err(ExamineError::from)
     })?;
     let mut found: BTreeMap<usize, Found> = by_rows.found();
     found.extend(alike.found(what, &files)?);
+    found.extend(pictures.found(what)?);
     found.extend(whole::found(rules, &columns, rows, what)?);
     Ok(Examined { rows, found: found.into_values().collect(), oddities })
 }

@@ -10,6 +10,7 @@
 //!          | figure "of" name bounds
 //!          | "drift" ("of" name)? "from" table "below" number | "drift" ("of" name)? "below" number
 //!          | "no" "row" "of" table ("by" names | "without" names)? ("near" number)?
+//!          | "no" ("file" | "picture") "of" table | "pictures" "are" "unique"
 //!          | names "among" names "of" table
 //!          | name "before" table
 //!          | condition ("in" number "%")?
@@ -84,6 +85,8 @@ pub enum Demand {
     Drift(Option<Named>, String, f64),
     /// No row that this table has too: but for so many cells.
     NoRowOf(String, Likeness, u32),
+    /// No picture that this table has too, be it in another size or coding; of none: none twice in the table itself.
+    NoPictureOf(Option<String>),
     /// Each row's cells are those of a row of this table, in these columns of it.
     Among(Vec<Named>, String, Vec<String>),
     /// Each row comes before the first of this table, by a column.
@@ -101,13 +104,18 @@ pub struct Rule {
     pub demand: Demand,
 }
 
+/// The column of a table of files by which pictures are known again, and that by which any file is.
+pub const LIKENESS: &str = "likeness";
+const CONTENT: &str = "content";
+
 const EXAMPLE: &str = "\"humidity between 0 and 100\"";
 
 /// Reads a rule.
 pub fn parse(text: &str) -> Parsed<Rule> {
     let mut cursor = Cursor::of(text, EXAMPLE)?;
     // A word with which a rule begins may be a column's name too: then what follows tells.
-    let readers: [fn(&mut Cursor<'_>) -> Parsed<Demand>; 8] = [rows, columns, drift, no_row, figure, unique, among, before];
+    let readers: [fn(&mut Cursor<'_>) -> Parsed<Demand>; 9] =
+        [rows, columns, drift, no_row, pictures, figure, unique, among, before];
     let mut furthest: Option<SyntaxError> = None;
     for read in readers {
         let start = cursor.mark();
@@ -292,6 +300,25 @@ fn no_row(cursor: &mut Cursor<'_>) -> Parsed<Demand> {
     Ok(Demand::NoRowOf(of, likeness, near))
 }
 
+fn pictures(cursor: &mut Cursor<'_>) -> Parsed<Demand> {
+    if cursor.keyword("pictures") {
+        return match cursor.keyword("are") && cursor.keyword("unique") {
+            true => Ok(Demand::NoPictureOf(None)),
+            false => Err(cursor.expected("`are unique`", "write `pictures are unique`")),
+        };
+    }
+    if !cursor.keyword("no") {
+        return Err(other(cursor));
+    }
+    let is_file = cursor.keyword("file");
+    if !(is_file || cursor.keyword("picture")) || !cursor.keyword("of") {
+        return Err(other(cursor));
+    }
+    let of = table(cursor)?;
+    let content = Named { name: CONTENT.to_string(), at: 0..cursor.end_of_last() };
+    Ok(if is_file { Demand::NoRowOf(of, Likeness::By(vec![content]), 0) } else { Demand::NoPictureOf(Some(of)) })
+}
+
 fn among(cursor: &mut Cursor<'_>) -> Parsed<Demand> {
     let mine = names(cursor)?;
     if !cursor.keyword("among") {
@@ -343,6 +370,7 @@ impl Rule {
             | Demand::Drift(_, table, _)
             | Demand::NoRowOf(table, ..)
             | Demand::Among(_, table, _)
+            | Demand::NoPictureOf(Some(table))
             | Demand::Before(_, table) => vec![table],
             _ => Vec::new(),
         }

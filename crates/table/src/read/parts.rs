@@ -199,6 +199,7 @@ impl<'s> Table<'s> {
     pub fn part_paths(&self) -> Vec<String> {
         match &self.origin {
             Origin::Parts(parts) => parts.iter().map(|p| p.path.clone()).collect(),
+            Origin::Listed(listed) => listed.files.clone(),
             _ => Vec::new(),
         }
     }

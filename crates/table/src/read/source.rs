@@ -9,9 +9,11 @@ use super::by_column::{self, ByColumn};
 use super::dialect::{Delimiter, Dialect};
 use super::encoded::{Decoded, decoded};
 use super::json_array::Elements;
+use super::listed::{self, Listed};
 use super::parts::{self, Part};
-use super::{arrow, columnar, delimited, json_lines, nulls, stopping};
-use crate::{Rows, TableError};
+use super::{arrow, columnar, delimited, json_lines, nulls, only, stopping};
+use crate::filter::{Condition, Named};
+use crate::{Row, Rows, TableError};
 use textum_base::fsio::IoError;
 
 /// The format of a table, by its file's name.
@@ -77,6 +79,8 @@ pub enum Origin<'s> {
     Source(Arc<dyn Source + 's>),
     /// In many files, which are read one after another.
     Parts(Arc<[Part<'s>]>),
+    /// Nowhere: its rows were made here.
+    Listed(Arc<Listed>),
 }
 
 /// Where a table's bytes come from when it is no file.
@@ -135,6 +139,8 @@ pub struct Table<'s> {
     packing: Packing,
     dialect: Arc<Dialect>,
     stop: Option<&'s (dyn Fn() -> bool + Sync)>,
+    /// What its rows must meet.
+    pub(super) only: Option<Arc<Condition<Named>>>,
 }
 
 /// A table opened for reading: its columns, and its rows.
@@ -158,7 +164,12 @@ impl<'s> Table<'s> {
             Some(format) => (format, packing),
             None => format_of(path).ok_or_else(|| TableError::NoTable { name: name.to_string() })?,
         };
-        Ok(Table { name: name.to_string(), origin, format, packing, dialect: Arc::new(dialect.clone()), stop: None })
+        Ok(Table { name: name.to_string(), origin, format, packing, dialect: Arc::new(dialect.clone()), stop: None, only: None })
+    }
+
+    pub(super) fn in_memory(name: &str, origin: Origin<'s>) -> Table<'s> {
+        let (format, packing) = (TableFormat::Csv, Packing::None);
+        Table { name: name.to_string(), origin, format, packing, dialect: Arc::default(), stop: None, only: None }
     }
 
     /// About how many bytes it has, unpacked; for choosing a way of working.
@@ -167,6 +178,7 @@ impl<'s> Table<'s> {
             Origin::File(path) => std::fs::metadata(path).map_or(0, |m| m.len()),
             Origin::Source(source) => source.size(),
             Origin::Parts(parts) => return parts.iter().map(|part| part.table.size_hint()).sum(),
+            Origin::Listed(listed) => return listed.rows.len() as u64 * 200,
         };
         if self.packing == Packing::None && !matches!(self.format, TableFormat::Parquet | TableFormat::Arrow) {
             size
@@ -205,7 +217,7 @@ impl<'s> Table<'s> {
         let plain: Box<dyn Read + Send> = match &self.origin {
             Origin::File(path) => Box::new(Patient(File::open(path).map_err(IoError::of("open", path))?)),
             Origin::Source(source) => Box::new(Patient(Marked(source.stream().map_err(TableError::Source)?))),
-            Origin::Parts(_) => return Err(TableError::NoTable { name: self.name.clone() }),
+            Origin::Parts(_) | Origin::Listed(_) => return Err(TableError::NoTable { name: self.name.clone() }),
         };
         Ok(match self.packing {
             Packing::None => plain,
@@ -218,7 +230,7 @@ impl<'s> Table<'s> {
     pub(crate) fn failed(&self, error: std::io::Error) -> TableError {
         let path = match &self.origin {
             Origin::File(path) => path.clone(),
-            Origin::Source(_) | Origin::Parts(_) => PathBuf::from(&self.name),
+            Origin::Source(_) | Origin::Parts(_) | Origin::Listed(_) => PathBuf::from(&self.name),
         };
         match error.downcast::<OfSource>() {
             Ok(OfSource(error)) => TableError::Source(error),
@@ -248,6 +260,7 @@ impl<'s> Table<'s> {
     pub fn open(&self) -> Result<Opened<'_>, TableError> {
         let opened = match (&self.origin, self.format) {
             (Origin::Parts(parts), _) => parts::open(parts),
+            (Origin::Listed(listed), _) => Ok(listed::open(listed)),
             (_, TableFormat::Csv | TableFormat::Tsv) => delimited::open(self, self.text()?, self.delimiter()),
             (_, TableFormat::JsonLines | TableFormat::JsonArray) => {
                 // Which columns there are is known once every line has been seen.
@@ -259,18 +272,22 @@ impl<'s> Table<'s> {
         }?;
         // Parts have left out what stands for nothing themselves.
         let words: &[String] = if matches!(self.origin, Origin::Parts(_)) { &[] } else { &self.dialect.null };
-        Ok(stopping::by(nulls::without(opened, words), self.stop))
+        let opened = stopping::by(nulls::without(opened, words), self.stop);
+        match &self.only {
+            Some(condition) => only::only(self, opened, condition),
+            None => Ok(opened),
+        }
     }
 
     /// Whether it is of a format that is laid out by columns.
     pub fn is_by_column(&self) -> bool {
-        self.format == TableFormat::Parquet
+        self.format == TableFormat::Parquet && self.only.is_none()
     }
 
     /// Opens it for reading column by column; `None` where that cannot be.
     pub fn by_column(&self) -> Result<Option<ByColumn<'_>>, TableError> {
         match (&self.origin, self.format) {
-            _ if !self.dialect.null.is_empty() => Ok(None),
+            _ if !self.dialect.null.is_empty() || self.only.is_some() => Ok(None),
             (Origin::Parts(parts), TableFormat::Parquet) => by_column::open_parts(parts),
             (_, TableFormat::Parquet) => by_column::open(self, self.file()?),
             _ => Ok(None),
@@ -280,7 +297,7 @@ impl<'s> Table<'s> {
     /// Its bytes as a file, for a format that is read from its end.
     pub(crate) fn file(&self) -> Result<File, TableError> {
         match &self.origin {
-            Origin::Parts(_) => Err(TableError::NoTable { name: self.name.clone() }),
+            Origin::Parts(_) | Origin::Listed(_) => Err(TableError::NoTable { name: self.name.clone() }),
             Origin::File(path) => Ok(File::open(path).map_err(IoError::of("open", path))?),
             Origin::Source(source) => {
                 let folder = source.scratch();
@@ -299,8 +316,16 @@ impl<'s> Table<'s> {
 
     /// Number of rows, without looking at cells more than must be.
     pub fn count_rows(&self) -> Result<u64, TableError> {
+        if self.only.is_some() {
+            let (mut opened, mut row, mut count) = (self.open()?, Row::default(), 0);
+            while opened.rows.next(&mut row)? {
+                count += 1;
+            }
+            return Ok(count);
+        }
         match (&self.origin, self.format) {
             (Origin::Parts(parts), _) => parts.iter().map(|part| part.table.count_rows()).sum(),
+            (Origin::Listed(listed), _) => Ok(listed.rows.len() as u64),
             (_, TableFormat::Csv | TableFormat::Tsv) => delimited::count(self, || self.text(), self.delimiter()),
             (_, TableFormat::JsonLines | TableFormat::JsonArray) => json_lines::count(self, self.text()?.stream),
             (_, TableFormat::Parquet) => columnar::count(self, self.file()?),

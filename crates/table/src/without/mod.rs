@@ -68,7 +68,7 @@ impl Going {
         let mut opened = table.open()?;
         let in_units = opened.rows.oddities().encoding.is_some_and(|e| e.starts_with("UTF-16"));
         let what = match (&table.origin, table.format()) {
-            (Origin::Parts(_), _) => Some("it is a folder of many files"),
+            (Origin::Parts(_) | Origin::Listed(_), _) => Some("it is a folder of many files"),
             (_, TableFormat::Arrow) => Some("it is an Arrow file; Parquet is what can be"),
             (_, TableFormat::JsonArray) => Some("it is one JSON array; a JSON object a line is what can be"),
             _ if in_units || !table.dialect().is_plain() => Some("its text is UTF-16"),

@@ -1,20 +1,20 @@
 //! `textum data diff`.
 
 use clap::Args;
-use textum_core::data::{DataError, DataRef, compare, find_data, split_name, versions};
+use textum_core::data::{DataError, DataRef, Difference, Sheet, compare, find_data, sheet, split_name, versions};
 use textum_core::project::workspace::Project;
 use textum_core::table::compare::CompareOptions;
 
 use crate::args::{Format, Global};
 use crate::commands::{here, open};
 use crate::failure::{Failure, UNSUCCESSFUL};
-use crate::render::data::diff as render;
+use crate::render::data::{diff as render, diff_page as page};
 use crate::ui::Ui;
 
 /// What `textum data diff` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum data diff shifts                        the working tree against the version before it\n  textum data diff shifts@1 shifts@2              two versions\n  textum data diff shifts@1 shifts                a version against the working tree\n  textum data diff old.csv new.csv --key shift_id any two files\n  textum data diff photos@1:labels.csv photos     a file of a folder\n  textum data diff shifts --within 1e-6           numbers that are nearly the same are the same"
+    after_help = "Examples:\n  textum data diff shifts                        the working tree against the version before it\n  textum data diff shifts@1 shifts@2              two versions\n  textum data diff shifts@1 shifts                a version against the working tree\n  textum data diff old.csv new.csv --key shift_id any two files\n  textum data diff photos@1:labels.csv photos     a file of a folder\n  textum data diff shifts --within 1e-6           numbers that are nearly the same are the same\n  textum data diff photos --format html > photos.html   the pictures side by side"
 )]
 pub struct DiffArgs {
     /// A dataset, a version, or a path
@@ -86,6 +86,9 @@ fn sides(project: &Project, args: &DiffArgs, global: &Global) -> Result<(DataRef
     Ok((side(&format!("{name}@{before}{part}"))?, new))
 }
 
+/// So many pictures of each kind of change are shown on a page.
+const PICTURES: usize = 60;
+
 /// Compares.
 pub fn run(global: &Global, args: &DiffArgs, ui: &Ui) -> Result<u8, Failure> {
     let project = open(global, ui)?;
@@ -100,6 +103,14 @@ pub fn run(global: &Global, args: &DiffArgs, ui: &Ui) -> Result<u8, Failure> {
         Format::Json => ui.json(&render::json(&told)),
         Format::Csv => ui.result(&render::csv(&told)),
         Format::Md => ui.result(&render::markdown(&told)),
+        Format::Html => {
+            let most = if args.all { usize::MAX } else { args.examples.max(PICTURES) };
+            let sheet = match &found {
+                Difference::Folder(diff) => sheet(&project, &old, &new, diff, most)?,
+                _ => Sheet::default(),
+            };
+            ui.result(&page::html(&told, &sheet)?);
+        }
         _ => ui.result(&render::text(&told, &ui.style)),
     }
     Ok(if args.check && !render::is_same(&found) { UNSUCCESSFUL } else { 0 })

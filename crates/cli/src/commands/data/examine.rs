@@ -122,10 +122,10 @@ fn look(project: &Project, args: &ExamineArgs, side: &DataRef, here: &Path) -> R
     }
     let mut others: BTreeMap<String, Table<'_>> = BTreeMap::new();
     for (name, side) in &found {
-        others.insert(name.clone(), side.table(project)?);
+        others.insert(name.clone(), side.any_table(project)?);
     }
     let scratch = textum_core::table::scratch(project.store.folder());
-    Ok(inspect(&side.name, &side.table(project)?, &others, &asked.rules, args.examples, &scratch)?)
+    Ok(inspect(&side.name, &side.any_table(project)?, &others, &asked.rules, args.examples, &scratch)?)
 }
 
 /// Holds a table against rules.

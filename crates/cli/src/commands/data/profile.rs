@@ -1,8 +1,12 @@
 //! `textum data profile`.
 
+use std::collections::BTreeSet;
+
 use clap::Args;
-use textum_core::data::find_data;
+use textum_core::data::{DataError, as_table, find_data, listed_files, picture_facts};
+use textum_core::table::filter::parse;
 use textum_core::table::profile::{ProfileOptions, TargetKind, profile};
+use textum_core::table::{FilterOrTable, Table};
 
 use crate::args::{Format, Global};
 use crate::commands::{here, open};
@@ -13,7 +17,7 @@ use crate::ui::Ui;
 /// What `textum data profile` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum data profile shifts                      each column in figures\n  textum data profile shifts@2 --target stopped   what goes with it\n  textum data profile shifts --against shifts@1   what has drifted\n  textum data profile shifts --format html > shifts.html"
+    after_help = "Examples:\n  textum data profile shifts                      each column in figures\n  textum data profile shifts@2 --target stopped   what goes with it\n  textum data profile shifts --against shifts@1   what has drifted\n  textum data profile shifts --where 'split = \"test\"' --against-where 'split = \"train\"'   between two parts of it\n  textum data profile shifts --format html > shifts.html"
 )]
 pub struct ProfileArgs {
     /// A dataset, a version, or a path
@@ -28,7 +32,13 @@ pub struct ProfileArgs {
     /// Relate each column to each other one
     #[arg(long)]
     pairs: bool,
-    /// The version that drift is measured from
+    /// Only rows that meet this
+    #[arg(long = "where", value_name = "CONDITION")]
+    condition: Option<String>,
+    /// Only such rows of what drift is measured from; without --against, of the same table
+    #[arg(long, value_name = "CONDITION")]
+    against_where: Option<String>,
+    /// The version or the file that drift is measured from
     #[arg(long, value_name = "NAME@W", add = clap_complete::ArgValueCandidates::new(crate::complete::versions))]
     against: Option<String>,
 }
@@ -45,13 +55,46 @@ enum TargetForm {
 /// Of tables by columns that are larger, in bytes, rows are not looked at unless they must be.
 const SMALL: u64 = 64 << 20;
 
+/// The rows of a table that meet a condition.
+fn only<'t>(table: Table<'t>, condition: Option<&str>) -> Result<Table<'t>, Failure> {
+    let Some(text) = condition else { return Ok(table) };
+    let wrong = |source| -> Failure { DataError::Filter { text: text.to_string(), source }.into() };
+    table.only(parse(text).map_err(wrong)?).map_err(|e| match e {
+        FilterOrTable::Filter(source) => wrong(source),
+        FilterOrTable::Table(e) => e.into(),
+    })
+}
+
+/// The columns that a condition names.
+fn names(condition: &str) -> Vec<String> {
+    let mut found = Vec::new();
+    if let Ok(condition) = parse(condition) {
+        condition.names(&mut found);
+    }
+    found.into_iter().map(|named| named.name).collect()
+}
+
 /// Sums up.
 pub fn run(global: &Global, args: &ProfileArgs, ui: &Ui) -> Result<u8, Failure> {
     let project = open(global, ui)?;
     let side = find_data(&project, &args.name, &here(global))?;
     let base = args.against.as_ref().map(|text| find_data(&project, text, &here(global))).transpose()?;
-    let table = side.table(&project)?;
-    let against = base.as_ref().map(|base| base.table(&project)).transpose()?;
+    let base = base.or_else(|| args.against_where.is_some().then(|| side.clone()));
+    let mut pictures = None;
+    let table = match side.table(&project) {
+        // A folder whose files make no table: each of them is a row.
+        Err(DataError::Folder(_)) => {
+            let files = listed_files(&project, &side)?;
+            pictures = picture_facts(&files);
+            as_table(&side.name, &files)
+        }
+        found => found?,
+    };
+    let table = only(table, args.condition.as_deref())?;
+    let against = base.as_ref().map(|base| base.any_table(&project)).transpose()?;
+    let against = against.map(|table| only(table, args.against_where.as_deref())).transpose()?;
+    let conditions = [&args.condition, &args.against_where].into_iter().flatten();
+    let parting: BTreeSet<String> = conditions.flat_map(|text| names(text)).collect();
     let scratch = project.store.folder();
     let scratch = if scratch.is_dir() { scratch.to_path_buf() } else { std::env::temp_dir() };
     let options = ProfileOptions {
@@ -65,13 +108,22 @@ pub fn run(global: &Global, args: &ProfileArgs, ui: &Ui) -> Result<u8, Failure> 
         // Of a large table of columns it would be a pass over all of them.
         duplicates: args.pairs || args.target.is_some() || !table.is_by_column() || side.content.size <= SMALL,
     };
-    let found = profile(&table, against.as_ref(), &options, &scratch)?;
+    let mut found = profile(&table, against.as_ref(), &options, &scratch)?;
+    // What parts the rows differs between them because it parts them.
+    found.columns.iter_mut().filter(|c| parting.contains(&c.name)).for_each(|c| c.drift = None);
+    let called = |name: &str, condition: &Option<String>| match condition {
+        Some(condition) => format!("{name} where {condition}"),
+        None => name.to_string(),
+    };
+    let name = called(&side.name, &args.condition);
+    let against = base.as_ref().map(|b| called(&b.name, &args.against_where));
     let told = render::Told {
-        name: &side.name,
+        name: &name,
         size: side.content.size,
-        against: base.as_ref().map(|b| b.name.as_str()),
+        against: against.as_deref(),
         target: args.target.as_deref(),
         profile: &found,
+        pictures: pictures.as_ref().filter(|_| args.condition.is_none()),
     };
     match ui.format {
         Format::Json => ui.json(&render::json(&told)),

@@ -35,7 +35,7 @@ pub fn run(global: &Global, args: &ProposeArgs, ui: &Ui) -> Result<u8, Failure> 
     let side = find_data(&project, &args.name, &here(global))?;
     let options = ProfileOptions { frequent: CATEGORIES, ..ProfileOptions::default() };
     let scratch = textum_core::table::scratch(project.store.folder());
-    let found = profile(&side.table(&project)?, None, &options, &scratch)?;
+    let found = profile(&side.any_table(&project)?, None, &options, &scratch)?;
     let rules = propose(&found, &side.key);
     let text = render::rules_file(&side.name, found.rows, &rules);
     if let Some(file) = &args.output {

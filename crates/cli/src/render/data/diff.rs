@@ -38,7 +38,7 @@ pub fn is_same(found: &Difference) -> bool {
 /// Cells longer than this are cut in a text for people.
 const WIDE: usize = 32;
 
-fn shown(cell: &str) -> String {
+pub(super) fn shown(cell: &str) -> String {
     let plain: String = cell.chars().map(|c| if c.is_control() { '␤' } else { c }).collect();
     if plain.is_empty() {
         "(missing)".into()
@@ -49,7 +49,7 @@ fn shown(cell: &str) -> String {
     }
 }
 
-fn pattern(found: &Pattern) -> String {
+pub(super) fn pattern(found: &Pattern) -> String {
     match found {
         Pattern::Factor(by) => format!("nearly all are about {} times what they were", text::figure(*by)),
         Pattern::Shift(by) if *by > 0.0 => format!("nearly all are about {} more than they were", text::figure(*by)),
@@ -60,7 +60,7 @@ fn pattern(found: &Pattern) -> String {
     }
 }
 
-fn table_headline(diff: &RowsDiff) -> String {
+pub(super) fn table_headline(diff: &RowsDiff) -> String {
     let mut parts = Vec::new();
     if diff.changed > 0 {
         let columns: Vec<String> = diff.columns.iter().map(|c| c.column.clone()).collect();
@@ -174,7 +174,7 @@ fn table_text(names: &str, told: &Told<'_>, diff: &RowsDiff, style: &Style) -> S
     out
 }
 
-fn identity(identity: &Identity) -> String {
+pub(super) fn identity(identity: &Identity) -> String {
     match identity {
         Identity::Key { columns, but: None } => format!("{} (the key)", columns.join(", ")),
         Identity::Key { columns, but: Some(why) } => {
@@ -258,15 +258,19 @@ fn only_in_one(title: &str, all: u64, examples: &[Example], look: Look, whole: b
     format!("\n  {}\n{}", style.dim(&of_all(examples.len(), all, title)), table(&[], &rows, "  ", style))
 }
 
-fn folder_text(names: &str, diff: &FilesDiff, most: usize, style: &Style) -> String {
+/// What differs between two folders, in short.
+pub(super) fn folder_headline(diff: &FilesDiff) -> String {
     let mut parts = Vec::new();
     for (count, word) in [(diff.added, "more"), (diff.removed, "gone"), (diff.changed, "changed"), (diff.moved, "moved")] {
         if count > 0 {
             parts.push(format!("{} {word}", text::counted(count, "file")));
         }
     }
-    let headline = if parts.is_empty() { "the same files".to_string() } else { parts.join(", ") };
-    let mut out = format!("{}\n\n", style.bold(&format!("{names}: {headline}")));
+    if parts.is_empty() { "the same files".to_string() } else { parts.join(", ") }
+}
+
+fn folder_text(names: &str, diff: &FilesDiff, most: usize, style: &Style) -> String {
+    let mut out = format!("{}\n\n", style.bold(&format!("{names}: {}", folder_headline(diff))));
     out.push_str(&format!(
         "  {} → {}, {} → {}\n",
         text::counted(diff.old.0, "file"),
@@ -301,7 +305,7 @@ fn file_rows(diff: &FilesDiff, most: usize, style: &Style) -> String {
     if rows.is_empty() { String::new() } else { format!("\n{}", table(&[], &rows, "  ", style)) }
 }
 
-fn word(kind: FileChangeKind) -> (&'static str, Look) {
+pub(super) fn word(kind: FileChangeKind) -> (&'static str, Look) {
     match kind {
         FileChangeKind::Changed => ("changed", Look::Accent),
         FileChangeKind::Moved => ("moved", Look::Plain),
@@ -310,7 +314,7 @@ fn word(kind: FileChangeKind) -> (&'static str, Look) {
     }
 }
 
-fn file_row(file: &FileChange) -> Vec<Cell> {
+pub(super) fn file_row(file: &FileChange) -> Vec<Cell> {
     let (said, look) = word(file.change);
     let path = match &file.from {
         Some(from) => format!("{from} → {}", file.path),
@@ -336,7 +340,7 @@ pub fn json(told: &Told<'_>) -> Value {
 }
 
 /// The differences as rows: of tables one for each changed cell and each row shown, of folders one a file.
-fn rows(told: &Told<'_>) -> (Vec<&'static str>, Vec<Vec<Cell>>) {
+pub(super) fn rows(told: &Told<'_>) -> (Vec<&'static str>, Vec<Vec<Cell>>) {
     let number = |n: Option<u64>| n.map_or(String::new(), |n| n.to_string());
     match told.found {
         Difference::Table { rows: diff, .. } => {

@@ -1,6 +1,7 @@
 //! Datasets: what there is, what changed, what is in them.
 
 pub mod diff;
+pub mod diff_page;
 pub mod examine;
 pub mod find;
 pub mod list;

@@ -1,6 +1,7 @@
 //! A table in figures.
 
 use serde_json::{Value, json};
+use textum_core::data::PictureFacts;
 use textum_core::table::profile::{ColumnProfile, DriftMeasure, Profile, TargetKind};
 
 use super::oddities;
@@ -21,6 +22,8 @@ pub struct Told<'a> {
     pub target: Option<&'a str>,
     /// The figures.
     pub profile: &'a Profile,
+    /// What is told of pictures, where it is a folder of them.
+    pub pictures: Option<&'a PictureFacts>,
 }
 
 const BARS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
@@ -169,6 +172,28 @@ fn pair_rows(profile: &Profile) -> Vec<Vec<Cell>> {
 }
 
 /// What should be known beside the figures, a line each.
+/// What is amiss with pictures.
+fn picture_notes(facts: &PictureFacts) -> Vec<String> {
+    let mut lines = vec![match facts.others {
+        0 => text::counted(facts.pictures, "picture"),
+        n => format!("{}, {}", text::counted(facts.pictures, "picture"), text::counted(n, "other file")),
+    }];
+    let mut add = |count: usize, one: &str, many: &str, some: Vec<String>| {
+        if count > 0 {
+            let what = if count == 1 { one } else { many };
+            lines.push(format!("{} {what}: {}", text::count(count as u64), text::some(&some, 3)));
+        }
+    };
+    let broken = facts.broken.iter().map(|(path, why)| format!("{path} ({why})")).collect();
+    add(facts.broken.len(), "is broken", "are broken", broken);
+    let same = facts.same.iter().map(|group| group.join(" = ")).collect();
+    add(facts.same.len(), "content is there more than once", "contents are there more than once", same);
+    let alike = facts.alike.iter().map(|(a, b, _)| format!("{a} ~ {b}")).collect();
+    add(facts.alike.len(), "shows what another one shows", "show what another one shows", alike);
+    add(facts.blank.len(), "shows nothing", "show nothing", facts.blank.clone());
+    lines
+}
+
 fn notes(told: &Told<'_>) -> Vec<String> {
     let profile = told.profile;
     let mut lines = oddities(told.name, &profile.oddities);
@@ -178,6 +203,7 @@ fn notes(told: &Told<'_>) -> Vec<String> {
             if again == 1 { "1 row is".into() } else { format!("{} rows are", text::count(again)) }
         ));
     }
+    lines.extend(told.pictures.into_iter().flat_map(picture_notes));
     let names: Vec<String> = profile.columns.iter().filter(|c| c.identifier).map(|c| c.name.clone()).collect();
     if !names.is_empty() {
         let drift = if told.against.is_some() { ": left out of drift" } else { "" };
@@ -321,7 +347,7 @@ pub fn json(told: &Told<'_>) -> Value {
     json!({
         "name": told.name, "size": told.size, "against": told.against, "target": told.target, "rows": told.profile.rows,
         "duplicates": told.profile.duplicates, "target_kind": told.profile.target_kind, "pairs": told.profile.pairs,
-        "columns": told.profile.columns, "oddities": told.profile.oddities,
+        "columns": told.profile.columns, "oddities": told.profile.oddities, "pictures": told.pictures,
     })
 }
 

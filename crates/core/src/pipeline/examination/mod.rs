@@ -8,7 +8,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use crate::config::manifest::{Examination, ExaminedTable, RuleDecl, Severity};
-use crate::data::{DataError, table_in_store, table_in_tree};
+use crate::data::{DataError, any_table_in_store, any_table_in_tree};
 use crate::fsio::IoError;
 use crate::pipeline::evaluation::Stop;
 use crate::record::receipt::{Read, StorageMode};
@@ -50,12 +50,15 @@ pub struct Places<'p> {
 
 impl Places<'_> {
     fn table(&self, at: &ExaminedTable) -> Result<Table<'_>, ExaminationError> {
-        let Some(name) = &at.version else { return Ok(table_in_tree(self.root, &at.path, &at.dialect)?.stopped_by(self.stop)) };
+        let Some(name) = &at.version else {
+            return Ok(any_table_in_tree(self.root, &at.path, &at.dialect, self.stop)?.stopped_by(self.stop));
+        };
         let version = self.versions.iter().find(|v| Some(v.at.content.digest) == at.digest);
         let Some(version) = version.filter(|v| v.hold == StorageMode::Store) else {
             return Err(ExaminationError::Reference(name.clone()));
         };
-        Ok(table_in_store(self.store, name, &version.at.path, &version.at.content, &at.dialect)?.stopped_by(self.stop))
+        let found = any_table_in_store(self.store, name, &version.at.path, &version.at.content, &at.dialect, self.stop)?;
+        Ok(found.stopped_by(self.stop))
     }
 }
 

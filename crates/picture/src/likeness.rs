@@ -8,6 +8,7 @@
 use std::f64::consts::PI;
 use std::fmt;
 use std::str::FromStr;
+use std::sync::LazyLock;
 
 use image::DynamicImage;
 use rayon::prelude::*;
@@ -40,7 +41,6 @@ impl FromStr for Likeness {
 impl Likeness {
     /// That of a picture; `None` of one that shows nothing.
     pub(crate) fn of(picture: &DynamicImage) -> Option<Likeness> {
-        // What shines through is white, as on a page.
         let grey = shrunk(picture)?;
         let (low, high) = grey.iter().flatten().fold((f64::MAX, f64::MIN), |(a, b), v| (a.min(*v), b.max(*v)));
         if high - low < SHOWS {
@@ -78,35 +78,71 @@ fn shrunk(picture: &DynamicImage) -> Option<[[f64; SIDE]; SIDE]> {
     if width == 0 || height == 0 {
         return None;
     }
-    let mut sums = vec![[0.0; SIDE]; height.min(1 << 16)];
-    let grey = picture.to_luma_alpha8();
-    for (y, row) in grey.rows().enumerate() {
-        let line: Vec<f64> =
-            row.map(|p| (f64::from(p.0[0]) * f64::from(p.0[1]) + 255.0 * (255.0 - f64::from(p.0[1]))) / 255.0).collect();
-        sums[y] = means(&line);
+    // What shines through is white, as on a page.
+    let grey: Vec<u8> = match picture {
+        DynamicImage::ImageLuma8(picture) => picture.as_raw().clone(),
+        DynamicImage::ImageRgb8(picture) => picture.pixels().map(|p| luma(p.0)).collect(),
+        DynamicImage::ImageRgba8(picture) => picture.pixels().map(|p| on_white([luma([p.0[0], p.0[1], p.0[2]]), p.0[3]])).collect(),
+        other if other.color().has_alpha() => other.to_luma_alpha8().pixels().map(|p| on_white(p.0)).collect(),
+        other => other.to_luma8().into_raw(),
+    };
+    let across = shares(width);
+    let mut rows: Vec<[f64; SIDE]> = Vec::with_capacity(height);
+    for line in grey.chunks_exact(width) {
+        rows.push(std::array::from_fn(|part| across[part].mean(|at| f64::from(line[at]))));
     }
-    let mut out = [[0.0; SIDE]; SIDE];
-    for x in 0..SIDE {
-        let column: Vec<f64> = sums.iter().map(|row| row[x]).collect();
-        means(&column).iter().enumerate().for_each(|(y, mean)| out[y][x] = *mean);
-    }
-    Some(out)
+    let down = shares(height);
+    Some(std::array::from_fn(|y| std::array::from_fn(|x| down[y].mean(|at| rows[at][x]))))
 }
 
-/// The means of 32 equal parts of a line; a part takes what it covers of each of its values.
-fn means(line: &[f64]) -> [f64; SIDE] {
-    let length = line.len() as f64 / SIDE as f64;
-    std::array::from_fn(|part| {
+/// How bright a colour is: ITU-R BT.601, as in JPEG.
+fn luma([red, green, blue]: [u8; 3]) -> u8 {
+    ((299 * u32::from(red) + 587 * u32::from(green) + 114 * u32::from(blue) + 500) / 1000) as u8
+}
+
+fn on_white([grey, alpha]: [u8; 2]) -> u8 {
+    let (grey, alpha) = (u32::from(grey), u32::from(alpha));
+    ((grey * alpha + 255 * (255 - alpha)) / 255) as u8
+}
+
+/// What one of 32 equal parts of a line covers: whole values, and a share of the first and of the last.
+struct Share {
+    first: usize,
+    last: usize,
+    of_first: f64,
+    of_last: f64,
+    length: f64,
+}
+
+impl Share {
+    fn mean(&self, value: impl Fn(usize) -> f64) -> f64 {
+        if self.first == self.last {
+            return value(self.first);
+        }
+        let whole: f64 = (self.first + 1..self.last).map(&value).sum();
+        (value(self.first) * self.of_first + whole + value(self.last) * self.of_last) / self.length
+    }
+}
+
+/// The parts of a line of so many values.
+fn shares(values: usize) -> Vec<Share> {
+    let length = values as f64 / SIDE as f64;
+    let part = |part: usize| {
         let (from, to) = (part as f64 * length, (part + 1) as f64 * length);
-        let (first, last) = (from as usize, (to.ceil() as usize).min(line.len()));
-        let covered = |at: usize| (to.min(at as f64 + 1.0) - from.max(at as f64)).max(0.0);
-        (first..last).map(|at| line[at] * covered(at)).sum::<f64>() / length
-    })
+        let first = (from as usize).min(values - 1);
+        let last = ((to.ceil() as usize).max(1) - 1).clamp(first, values - 1);
+        Share { first, last, of_first: first as f64 + 1.0 - from, of_last: to - last as f64, length }
+    };
+    (0..SIDE).map(part).collect()
 }
 
 /// The lowest frequencies of the two-dimensional cosine transform of type II, not scaled.
 fn transform(grey: &[[f64; SIDE]; SIDE]) -> [[f64; LOW]; LOW] {
-    let cosine = |k: usize, n: usize| (PI / SIDE as f64 * (n as f64 + 0.5) * k as f64).cos();
+    static COSINES: LazyLock<[[f64; SIDE]; LOW]> = LazyLock::new(|| {
+        let cosine = |k: usize, n: usize| (PI / SIDE as f64 * (n as f64 + 0.5) * k as f64).cos();
+        std::array::from_fn(|k| std::array::from_fn(|n| cosine(k, n)))
+    });
+    let cosine = |k: usize, n: usize| COSINES[k][n];
     let rows: Vec<[f64; LOW]> =
         grey.iter().map(|row| std::array::from_fn(|k| (0..SIDE).map(|n| row[n] * cosine(k, n)).sum())).collect();
     std::array::from_fn(|j| std::array::from_fn(|k| (0..SIDE).map(|n| rows[n][k] * cosine(j, n)).sum()))

@@ -104,7 +104,11 @@ fn the_same_picture_is_known_again_and_others_are_not() {
     for seed in 0..8 {
         let picture = spots(seed, 100 + 7 * seed as u32, 80);
         let own = likeness(&coded(&picture, ImageFormat::Png));
-        let grey = DynamicImage::from(picture.to_luma8());
+        // Grey as JPEG and most programs mean it: ITU-R BT.601.
+        let luma = |p: &Rgb<u8>| (0.299 * f64::from(p.0[0]) + 0.587 * f64::from(p.0[1]) + 0.114 * f64::from(p.0[2])) as u8;
+        let colour = picture.to_rgb8();
+        let grey = image::GrayImage::from_fn(colour.width(), colour.height(), |x, y| image::Luma([luma(colour.get_pixel(x, y))]));
+        let grey = DynamicImage::from(grey);
         let others = [
             coded(&picture.resize_exact(51, 37, FilterType::Triangle), ImageFormat::Png),
             coded(&picture.resize_exact(240, 200, FilterType::CatmullRom), ImageFormat::Bmp),

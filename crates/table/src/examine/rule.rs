@@ -4,7 +4,7 @@
 //! condition of [`crate::filter`]. A rule is
 //!
 //! ```text
-//! rule    := "rows" bounds
+//! rule    := ("rows" | "files") bounds
 //!          | names "is" "unique"
 //!          | "columns" "as" "in" table | "columns" ("are" | "include") name ("," name)*
 //!          | figure "of" name bounds
@@ -139,7 +139,8 @@ fn other(cursor: &Cursor<'_>) -> SyntaxError {
 }
 
 fn rows(cursor: &mut Cursor<'_>) -> Parsed<Demand> {
-    if !cursor.keyword("rows") {
+    // The rows of a table of files are files.
+    if !cursor.keyword("rows") && !cursor.keyword("files") {
         return Err(other(cursor));
     }
     Ok(Demand::Rows(bounds(cursor)?))

@@ -103,7 +103,12 @@ fn examples(found: &FoundIn, style: &Style) -> String {
         .iter()
         .enumerate()
         .map(|(at, (line, cells))| {
-            let place = found.files.get(at).map_or(line.to_string(), |file| format!("{file} {line}"));
+            let place = match (found.files.get(at), line) {
+                // The row is the file, whose name stands in it.
+                (Some(_), 0) => String::new(),
+                (Some(file), _) => format!("{file} {line}"),
+                (None, _) => line.to_string(),
+            };
             let mut row = vec![Cell::new(place, Look::Dim)];
             row.extend(cells.iter().take(COLUMNS).map(|c| Cell::from(c.chars().take(28).collect::<String>())));
             row

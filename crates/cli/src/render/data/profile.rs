@@ -88,6 +88,9 @@ fn number_rows(profile: &Profile) -> Vec<Vec<Cell>> {
 
 fn frequent(column: &ColumnProfile, rows: u64) -> String {
     // A column whose values are all different has no frequent one.
+    if column.count == 0 {
+        return String::new();
+    }
     if column.distinct == column.count {
         return "each value once".into();
     }
@@ -207,7 +210,8 @@ fn notes(told: &Told<'_>) -> Vec<String> {
     let names: Vec<String> = profile.columns.iter().filter(|c| c.identifier).map(|c| c.name.clone()).collect();
     if !names.is_empty() {
         let drift = if told.against.is_some() { ": left out of drift" } else { "" };
-        lines.push(format!("{} tells rows apart and says nothing beside{drift}", text::some(&names, 4)));
+        let (tell, say) = if names.len() == 1 { ("tells", "says") } else { ("tell", "say") };
+        lines.push(format!("{} {tell} rows apart and {say} nothing beside{drift}", text::some(&names, 4)));
     }
     if let (Some(target), Some(kind)) = (told.target, profile.target_kind) {
         let (taken, other) = match kind {

@@ -1,5 +1,7 @@
 //! What a manifest's stages become by `each`.
 
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, clippy::expect_used)]
+
 use std::path::Path;
 
 use textum_core::config::graph::Graph;

@@ -1,5 +1,7 @@
 //! Pictures of every format: what is told of them, whole, cut off, changed; and which are taken for the same.
 
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, clippy::expect_used)]
+
 use std::io::Cursor;
 
 use image::codecs::jpeg::JpegEncoder;

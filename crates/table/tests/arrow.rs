@@ -1,5 +1,7 @@
 //! Arrow files and streams: every type as text, and bytes that somebody else has changed.
 
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, clippy::expect_used)]
+
 use std::path::Path;
 use std::sync::Arc;
 

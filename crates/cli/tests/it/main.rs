@@ -39,6 +39,7 @@ mod options;
 mod orphans;
 mod packages;
 mod param_files;
+mod pictures;
 mod provenance;
 mod prune;
 mod publishing;

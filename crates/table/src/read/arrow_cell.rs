@@ -75,6 +75,19 @@ fn entry<K: ArrowDictionaryKeyType>(array: &dyn Array, at: usize, out: &mut Stri
     }
 }
 
+fn of_dictionary(key: &DataType, array: &dyn Array, at: usize, out: &mut String) {
+    match key {
+        DataType::Int8 => entry::<Int8Type>(array, at, out),
+        DataType::Int16 => entry::<Int16Type>(array, at, out),
+        DataType::Int32 => entry::<Int32Type>(array, at, out),
+        DataType::Int64 => entry::<Int64Type>(array, at, out),
+        DataType::UInt8 => entry::<UInt8Type>(array, at, out),
+        DataType::UInt16 => entry::<UInt16Type>(array, at, out),
+        DataType::UInt32 => entry::<UInt32Type>(array, at, out),
+        _ => entry::<UInt64Type>(array, at, out),
+    }
+}
+
 /// Adds the text of a cell that is there.
 pub fn write(array: &dyn Array, at: usize, out: &mut String) {
     macro_rules! number {
@@ -133,16 +146,7 @@ pub fn write(array: &dyn Array, at: usize, out: &mut String) {
         DataType::Decimal64(..) => out.push_str(&array.as_primitive::<Decimal64Type>().value_as_string(at)),
         DataType::Decimal128(..) => out.push_str(&array.as_primitive::<Decimal128Type>().value_as_string(at)),
         DataType::Decimal256(..) => out.push_str(&array.as_primitive::<Decimal256Type>().value_as_string(at)),
-        DataType::Dictionary(key, _) => match **key {
-            DataType::Int8 => entry::<Int8Type>(array, at, out),
-            DataType::Int16 => entry::<Int16Type>(array, at, out),
-            DataType::Int32 => entry::<Int32Type>(array, at, out),
-            DataType::Int64 => entry::<Int64Type>(array, at, out),
-            DataType::UInt8 => entry::<UInt8Type>(array, at, out),
-            DataType::UInt16 => entry::<UInt16Type>(array, at, out),
-            DataType::UInt32 => entry::<UInt32Type>(array, at, out),
-            _ => entry::<UInt64Type>(array, at, out),
-        },
+        DataType::Dictionary(key, _) => of_dictionary(key, array, at, out),
         DataType::List(_) => list(&array.as_list::<i32>().value(at), out),
         DataType::LargeList(_) => list(&array.as_list::<i64>().value(at), out),
         DataType::FixedSizeList(..) => list(&array.as_fixed_size_list().value(at), out),

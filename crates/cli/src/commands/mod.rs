@@ -42,7 +42,7 @@ use textum_core::depot::Depot;
 use textum_core::erase::{finish, pending, unfollowed};
 use textum_core::pipeline::exec::close_interrupted;
 use textum_core::project::workspace::{Project, Workspace};
-use textum_core::record::ledger::{CheckpointRow, Erasure};
+use textum_core::record::ledger::{CheckpointRow, Erasure, run_and_stage};
 use textum_core::record::receipt::TreeReceipt;
 use textum_core::share::{RemoteRun, remote_runs};
 
@@ -223,11 +223,7 @@ pub fn checkpoint(project: &Project, name: &str) -> Result<CheckpointRow, Failur
         let help = "write RUN#STEP, as in 7f3a#4, or 7f3a#last; `textum runs --steps RUN` lists the checkpoints of a run";
         return Err(Failure::new(USAGE, format!("`{name}` names no checkpoint"), help));
     };
-    let (run, stage) = match run.rsplit_once(':') {
-        // `best:auc` has a colon of its own.
-        Some(("best", _)) | None => (run, None),
-        Some((run, stage)) => (run, Some(stage)),
-    };
+    let (run, stage) = run_and_stage(run);
     let directions = &project.manifest.metrics;
     // A run at work has made checkpoints before it is in the ledger.
     let id = match project.ledger.resolve_run(run, directions) {

@@ -101,7 +101,8 @@ pub fn text(run: &str, stages: &[StageSteps], better: &[(String, Better)], all: 
         said.iter().for_each(|s| out.push_str(&format!("  {}\n", style.dim(s))));
         if let Some(last) = stage.steps.iter().rev().find(|s| s.checkpoint.is_some()) {
             let suffix = run.rsplit('-').next().unwrap_or_default();
-            out.push_str(&format!("\n  {} textum run --from {suffix}#{}\n", style.accent("next:"), last.step));
+            let stage = if stages.len() > 1 { format!(":{}", stage.stage) } else { String::new() };
+            out.push_str(&format!("\n  {} textum run --from {suffix}{stage}#{}\n", style.accent("next:"), last.step));
         }
         out.push('\n');
     }

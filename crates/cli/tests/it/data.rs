@@ -153,7 +153,7 @@ fn folders_are_compared_file_by_file_and_tables_in_them_row_by_row() {
         .says("old/c.png → new/c.png");
     textum(&tiny, &["data", "diff", "photos@1:labels.csv", "photos", "--key", "photo"]).expect(0).says("broken").says("label");
     textum(&tiny, &["data", "find", "photos:labels.csv", "--where", "label = 'broken'"]).expect(0).says("1 of 2 versions");
-    textum(&tiny, &["data", "profile", "photos"]).expect(2).warns("is a folder");
+    textum(&tiny, &["data", "profile", "photos"]).expect(0).says("4 rows, 4 columns");
     textum(&tiny, &["data", "diff", "photos@1:label.csv", "photos"]).expect(3).warns("did you mean labels.csv");
     textum(&tiny, &["restore", "photos@1"]).expect(0);
     assert!(tiny.has("photos/old/c.png") && tiny.has("photos/b.png") && !tiny.has("photos/d.png"));

@@ -53,7 +53,7 @@ const LOOKING: &[(&[&str], &[&str])] = &[
     (&["plan", "--graph"], &["json", "dot", "mermaid"]),
     (&["data"], &["json", "csv", "md"]),
     (&["data", "versions", "shifts"], &["json", "csv", "md"]),
-    (&["data", "diff", "shifts@1", "shifts@2"], &["json", "csv", "md"]),
+    (&["data", "diff", "shifts@1", "shifts@2"], &["json", "csv", "md", "html"]),
     (&["data", "find", "shifts", "--where", "shed = 'A'"], &["json", "csv", "md"]),
     (&["data", "profile", "shifts"], &["json", "csv", "md", "html"]),
     (&["data", "profile", "shifts", "--against", "shifts@1"], &["json", "csv", "md", "html"]),

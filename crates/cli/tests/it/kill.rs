@@ -191,7 +191,7 @@ fn what_killed_sandboxes_and_rebuilds_left_is_swept() {
     let tiny = Tiny::new();
     let begun = tiny.path("begun");
     tiny.manifest(&format!(
-        "[data.d]\npath = \"d\"\n[stage.wait]\nrun = \"cat d > out; if [ -p '{0}' ]; then echo x > '{0}'; sleep 300; fi\"\nreads = [\"d\"]\nwrites = [\"out\"]\n",
+        "[data.d]\npath = \"d\"\n[stage.wait]\nrun = \"cat d > out; if [ -p '{0}' ]; then echo x > '{0}' && sleep 300; fi\"\nreads = [\"d\"]\nwrites = [\"out\"]\n",
         begun.display()
     ));
     tiny.write("d", "yarn\n");

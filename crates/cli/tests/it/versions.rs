@@ -139,7 +139,8 @@ fn json_has_the_keys_that_the_contract_names() {
     assert_eq!(keys(&found), ["where", "found", "runs"]);
     assert_eq!(found["found"].as_array().unwrap().len(), 2, "the version and the edited tree");
     assert_eq!((&found["found"][0]["rows"], &found["found"][1]["rows"]), (&1.into(), &2.into()));
-    let profile = ["name", "size", "against", "target", "rows", "duplicates", "target_kind", "pairs", "columns", "oddities"];
+    let profile =
+        ["name", "size", "against", "target", "rows", "duplicates", "target_kind", "pairs", "columns", "oddities", "pictures"];
     assert_eq!(keys(&json(&["data", "profile", "looms@1"])), profile);
     let examined = json(&["data", "examine", "looms", "--rule", "speed > 400"]);
     assert_eq!(keys(&examined), ["name", "rows", "fine", "rules", "oddities"]);

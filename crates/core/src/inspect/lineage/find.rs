@@ -7,7 +7,7 @@ use crate::fsio::IoError;
 use crate::pipeline::plan::PlanError;
 use crate::project::fingerprint::{ScanError, read_outside};
 use crate::project::workspace::Project;
-use crate::record::ledger::{LedgerError, NameError};
+use crate::record::ledger::{LedgerError, NameError, run_and_stage};
 use crate::record::receipt::{
     BranchedFrom, Content, ContentKind, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt, TREE_RECEIPT_NAME, TreeReceipt,
     type_of,
@@ -216,7 +216,7 @@ pub fn find_target(project: &Project, name: &str, here: &Path) -> Result<Target,
         return of_file(project, name, &on_disk);
     }
     if let Some((run, which)) = name.split_once('#') {
-        let (run, stage) = run.rsplit_once(':').filter(|(r, _)| *r != "best").map_or((run, None), |(r, s)| (r, Some(s)));
+        let (run, stage) = run_and_stage(run);
         let id = project.ledger.resolve_run(run, &project.manifest.metrics)?;
         let row = project.ledger.checkpoint(&id, stage, which, &project.manifest.metrics).map_err(Box::new)?;
         let origin = Origin::Checkpoint(Box::new(row.to_start_from()));

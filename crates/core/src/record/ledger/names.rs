@@ -60,6 +60,16 @@ pub enum NameError {
     Ledger(#[from] LedgerError),
 }
 
+/// A run and a stage of it, as in `7f3a:fit` or `best:auc:fit:0`: `best:METRIC` has a colon of its own, and so has a stage out
+/// of `each`.
+pub fn run_and_stage(text: &str) -> (&str, Option<&str>) {
+    let from = if text.starts_with("best:") { "best:".len() } else { 0 };
+    match text[from..].find(':') {
+        Some(at) => (&text[..from + at], Some(&text[from + at + 1..])),
+        None => (text, None),
+    }
+}
+
 /// A new run's id, such as `20261123-0542-7f3a`: time in UTC, and a last part that no other run has, neither
 /// one of the ledger nor one of those just `given`. Where runs are `shared` with machines that cannot be asked, it is long
 /// enough not to be another's.
@@ -147,5 +157,22 @@ fn back_from_last(name: &str) -> Option<usize> {
     match name.strip_prefix("last")? {
         "" => Some(0),
         rest => rest.strip_prefix('~')?.parse().ok(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::run_and_stage;
+
+    #[test]
+    fn a_stage_stands_behind_its_run() {
+        let cases = [
+            ("7f3a", ("7f3a", None)),
+            ("7f3a:fit", ("7f3a", Some("fit"))),
+            ("7f3a:fit:0:tree", ("7f3a", Some("fit:0:tree"))),
+            ("best:auc", ("best:auc", None)),
+            ("best:auc:fit:0", ("best:auc", Some("fit:0"))),
+        ];
+        cases.iter().for_each(|(text, found)| assert_eq!(run_and_stage(text), *found));
     }
 }

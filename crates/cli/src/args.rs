@@ -174,6 +174,8 @@ pub enum Command {
     Prune(commands::prune::PruneArgs),
     /// Tell what the store holds, and how large it is
     Stats(commands::stats::StatsArgs),
+    /// Look at the places where stages execute
+    Place(commands::place::PlaceArgs),
     /// Print the completion script of a shell
     #[command(after_help = "Example, for bash: add to ~/.bashrc\n  source <(textum completions bash)")]
     Completions(commands::shell::CompletionsArgs),

@@ -98,6 +98,7 @@ fn dispatch(arguments: Arguments, ui: &Ui) -> Result<u8, Failure> {
         Command::Verify(args) => commands::verify::run(&global, &args, ui),
         Command::Prune(args) => commands::prune::run(&global, &args, ui),
         Command::Stats(args) => commands::stats::run(&global, &args, ui),
+        Command::Place(args) => commands::place::run(&global, &args, ui),
         Command::Completions(args) => commands::shell::completions(&args, ui),
         Command::Manual(args) => commands::shell::manual(&args, ui),
     }

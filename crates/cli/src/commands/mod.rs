@@ -13,6 +13,7 @@ pub mod fetch;
 pub mod follow;
 pub mod impact;
 pub mod new;
+pub mod place;
 pub mod plan;
 pub mod plot;
 pub mod prune;

@@ -25,7 +25,7 @@ const LAST_LINES: usize = 20;
 /// What `textum run` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum run                      what the plan says\n  textum run fit                  only fit and what it needs\n  textum run --set fit.rate=0.1   with one parameter changed, this once\n  textum run --force fit          execute fit although its result is recorded\n  textum run --sandbox            in a fresh folder that holds only what is declared\n  textum run --vary fit.rate=0.05,0.1,0.2 --vary fit.depth=2..5   a sweep: every combination, each a run\n  textum run --vary 'fit.rate=log(0.001..0.1, 20)' --sample 5     five of them, drawn at random\n  textum run --from 7f3a#4        start from a checkpoint of a run (#last, #best:auc)"
+    after_help = "Examples:\n  textum run                      what the plan says\n  textum run fit                  only fit and what it needs\n  textum run --set fit.rate=0.1   with one parameter changed, this once\n  textum run --force fit          execute fit although its result is recorded\n  textum run --place cluster      on the cluster that [place.cluster] declares\n  textum run --sandbox            in a fresh folder that holds only what is declared\n  textum run --vary fit.rate=0.05,0.1,0.2 --vary fit.depth=2..5   a sweep: every combination, each a run\n  textum run --vary 'fit.rate=log(0.001..0.1, 20)' --sample 5     five of them, drawn at random\n  textum run --from 7f3a#4        start from a checkpoint of a run (#last, #best:auc)"
 )]
 pub struct RunArgs {
     /// Only these stages and what they need
@@ -67,6 +67,9 @@ pub struct RunArgs {
     /// Work in a fresh folder that holds only what stages declare
     #[arg(long)]
     pub sandbox: bool,
+    /// Where stages execute, this once: PLACE for all, STAGE=PLACE for one; local is this machine
+    #[arg(long, value_name = "[STAGE=]PLACE")]
+    pub place: Vec<String>,
     /// Leave outputs that are known where they are, here or in a depot, unless a stage that is executed reads them
     #[arg(long, conflicts_with_all = ["sandbox", "vary"])]
     pub lazy: bool,
@@ -96,9 +99,12 @@ pub fn run(global: &Global, args: &RunArgs, ui: &Ui) -> Result<u8, Failure> {
         project.params.set(set)?;
         project.set.extend(set.split('=').next().map(str::to_string));
     }
+    let (all_at, places) = super::place::chosen(&project, &args.place)?;
     let options = RunOptions {
         stages: select_stages(&project, &args.stages)?,
         from: args.from.iter().map(|name| start_from(&project, name)).collect::<Result<_, _>>()?,
+        place: all_at,
+        places,
         resumes: None,
         force: select_stages(&project, &args.force)?.into_iter().collect::<BTreeSet<_>>(),
         jobs: args.jobs.map(usize::from),

@@ -18,6 +18,7 @@ pub mod impact;
 pub mod live;
 pub mod observed;
 pub mod pair;
+pub mod place;
 pub mod plan;
 pub mod plot;
 pub mod rebuild;

@@ -9,7 +9,8 @@ use super::each::Each;
 use super::form::{EnvironmentUse, HoldForm, ManifestForm, PackagesForm, RunForm, StageForm};
 use super::paths::{advice, parse_bytes};
 use super::{
-    Better, Command, DatasetDecl, Diagnostic, EnvironmentDecl, GateDecl, ModelDecl, Needs, NoValues, Packages, Params, StageDecl,
+    Better, Command, DatasetDecl, Diagnostic, EnvironmentDecl, GateDecl, ModelDecl, Needs, NoValues, Packages, Params, PlaceDecl,
+    StageDecl,
 };
 use textum_base::{DeclaredPath, PathFault, ProjectPath, SourcePath, StorageMode, is_within, overlap};
 
@@ -18,6 +19,7 @@ pub struct Checked {
     pub data: Vec<DatasetDecl>,
     pub stages: Vec<StageDecl>,
     pub without_values: Vec<NoValues>,
+    pub places: Vec<PlaceDecl>,
     pub environment: EnvironmentDecl,
     pub models: Vec<ModelDecl>,
     pub gates: Vec<GateDecl>,
@@ -54,6 +56,7 @@ pub fn check(form: &ManifestForm, given: Given<'_>, document: &Document<'_>) -> 
     checker.numbers(&form.params);
     let data = checker.data(form);
     let environment = checker.environment(form);
+    let places = checker.places(form);
     let mut expanded = checker.expand(form, &data, text, folder);
     form.stage.keys().for_each(|name| checker.name("stage", name, "-_"));
     let any = form.stage.values().any(|s| s.each.is_some());
@@ -71,7 +74,7 @@ pub fn check(form: &ManifestForm, given: Given<'_>, document: &Document<'_>) -> 
     let names: Vec<&str> = form.stage.keys().map(String::as_str).collect();
     let gates = form.gate.iter().enumerate().filter_map(|(i, gate)| checker.gate(i, gate, &names, &stages, &data)).collect();
     let without_values = expanded.without_values;
-    Checked { data, stages, without_values, environment, models, gates, mistakes: checker.mistakes }
+    Checked { data, stages, without_values, places, environment, models, gates, mistakes: checker.mistakes }
 }
 
 impl Checker<'_, '_> {
@@ -300,6 +303,7 @@ impl Checker<'_, '_> {
             checkpoints,
             stop_when: self.stop_rule(name, form),
             needs: self.needs(name, form),
+            place: self.place_of(name, form, all),
             // Textum itself needs no interpreter.
             no_environment: form.environment == Some(EnvironmentUse::None) || own,
             observe: form.observe != Some(false) && !own,

@@ -6,6 +6,7 @@ use serde::Deserialize;
 use textum_base::Better;
 
 use super::each_form::EachForm;
+use super::places::PlaceForm;
 
 /// The manifest of a Textum project.
 #[derive(Debug, Deserialize, JsonSchema)]
@@ -28,6 +29,9 @@ pub struct ManifestForm {
     /// The stages, in any order: what one writes and another reads puts them in order.
     #[serde(default)]
     pub stage: IndexMap<String, StageForm>,
+    /// Where stages execute beside this machine.
+    #[serde(default)]
+    pub place: IndexMap<String, PlaceForm>,
     /// How metrics are judged.
     #[serde(default)]
     pub metric: IndexMap<String, MetricForm>,
@@ -300,6 +304,8 @@ pub struct StageForm {
     /// What it needs of the machine.
     #[serde(default)]
     pub needs: NeedsForm,
+    /// Where it executes: a [place.NAME]; "local", this machine, unless said. It does not count for the result.
+    pub place: Option<String>,
     /// `"none"`: this stage depends on no interpreter or package.
     pub environment: Option<EnvironmentUse>,
     /// `false`: what it reads is not observed; only what it declares counts then.

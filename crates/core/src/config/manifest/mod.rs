@@ -18,6 +18,7 @@ mod models;
 mod param_files;
 mod params;
 mod paths;
+mod places;
 mod rules;
 mod shape;
 mod substitute;
@@ -40,6 +41,7 @@ pub use form::RuleForm;
 pub use form::{TrustForm as Trust, manifest_schema};
 pub use models::{ModelDecl, PREDICT_TIME};
 pub use params::{Params, SetError, nest, selects};
+pub use places::{PlaceDecl, PlaceKind, THIS_MACHINE};
 pub use rules::parse_time;
 pub use substitute::{command_text, shell_word, substitute};
 pub use textum_base::{Better, MANIFEST_NAME, StorageMode, nearest};
@@ -79,6 +81,8 @@ pub struct Manifest {
     pub stages: Vec<StageDecl>,
     /// Stages whose values stand in a table that is not there: none comes out of them.
     pub without_values: Vec<NoValues>,
+    /// Where stages execute beside this machine.
+    pub places: Vec<PlaceDecl>,
     /// The direction in which metrics get better, by name.
     pub metrics: Vec<(String, Better)>,
     /// Conditions on metrics, in the order of the text.
@@ -225,6 +229,8 @@ pub struct StageDecl {
     pub stop_when: Option<Rule>,
     /// What it needs of the machine.
     pub needs: Needs,
+    /// Where it executes; none: on this machine.
+    pub place: Option<String>,
     /// Whether it depends on no interpreter or package.
     pub no_environment: bool,
     /// Whether what it reads is observed.
@@ -435,6 +441,7 @@ fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, V
         },
         stages: checked.stages,
         without_values: checked.without_values,
+        places: checked.places,
         metrics,
         gates: checked.gates,
         models: checked.models,

@@ -221,6 +221,8 @@ impl Rebuilder<'_> {
             }
         }
         Ok(Task {
+            // What was made anywhere is made again here.
+            place: None,
             inputs: receipt.inputs.clone(),
             key: receipt.key,
             reads,

@@ -198,8 +198,8 @@ impl ActiveRun<'_> {
             }
         }
         for decision in std::mem::take(&mut self.waiting) {
-            let needs = self.project.manifest.stages[decision.index].needs;
-            if self.halted || !common.capacity.take(&needs) {
+            let index = decision.index;
+            if self.halted || !self.take_room(index, common) {
                 self.waiting.push(decision);
                 continue;
             }
@@ -211,7 +211,7 @@ impl ActiveRun<'_> {
                 }
                 Begin::Again => {
                     // What it reads has changed since it was decided on: that is decided anew.
-                    common.capacity.give_back(&needs);
+                    self.give_back(index, common);
                     if let Some(key) = decision.key {
                         common.in_flight.remove(&key);
                     }
@@ -220,7 +220,7 @@ impl ActiveRun<'_> {
                     self.todo.insert(decision.index);
                 }
                 Begin::Impossible(reason) => {
-                    common.capacity.give_back(&needs);
+                    self.give_back(index, common);
                     if let Some(key) = decision.key {
                         common.in_flight.remove(&key);
                     }
@@ -237,6 +237,17 @@ impl ActiveRun<'_> {
             }
         }
         Ok(())
+    }
+
+    fn take_room(&self, index: StageIndex, common: &mut Common<'_>) -> bool {
+        let decl = &self.project.manifest.stages[index];
+        common.capacity.take_at(&decl.needs, self.options.place_of(decl, index).as_deref())
+    }
+
+    /// Gives back the room that a stage had taken where it executed.
+    pub(super) fn give_back(&self, index: StageIndex, common: &mut Common<'_>) {
+        let decl = &self.project.manifest.stages[index];
+        common.capacity.give_back_at(&decl.needs, self.options.place_of(decl, index).as_deref());
     }
 
     /// Tells a result from before stages were observed anew, as one that a person trusts.

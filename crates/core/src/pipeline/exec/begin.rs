@@ -86,6 +86,7 @@ impl ActiveRun<'_> {
             reads: own.chain(param_files).collect(),
             versions: decision.versions.clone(),
             needs: decl.needs,
+            place: self.options.place_of(decl, decision.index),
             run: self.draft.run.clone(),
             scanner,
             own_reads: if sealed_off { decision.reads.keys().cloned().collect() } else { self.own_reads(decision) },

@@ -70,7 +70,7 @@ impl<'b, 'a> Listener<'b, 'a> {
         Listener {
             stage_context,
             task,
-            place: stage_context.place.record(),
+            place: stage_context.place.record_for(task.place.as_deref()),
             started: started.to_string(),
             clock: Instant::now(),
             reader: SignalReader::new(&task.folder.join("signals")),
@@ -194,7 +194,8 @@ impl<'b, 'a> Listener<'b, 'a> {
     }
 
     fn stop_if_due(&mut self, job: &JobId) {
-        if let (Some(most), None) = (self.task.needs.time, &self.stopped)
+        // Another place keeps the time itself, from when the stage is at work.
+        if let (Some(most), None, None) = (self.task.needs.time, &self.stopped, &self.task.place)
             && self.clock.elapsed() >= Duration::from_secs(most)
         {
             self.stopped = Some((format!("it took longer than the {most} s that it may need"), Instant::now()));

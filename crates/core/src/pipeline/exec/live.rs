@@ -9,7 +9,7 @@ use crate::event::{Event, EventSink, LoggedEvent, read_log};
 use crate::fsio::{self, FileLock, IoError, TryLock};
 use crate::pipeline::exec::ExecError;
 use crate::pipeline::exec::listen::last_values;
-use crate::pipeline::executor::{Cancel, Executor, JobId, LocalExecutor, Mark, end_marked};
+use crate::pipeline::executor::{Cancel, Executor, JobId, Mark, Places, end_marked, end_submitted};
 use crate::pipeline::signal::{Aggregate, SignalReader};
 use crate::project::workspace::Project;
 use crate::record::ledger::Ledger;
@@ -153,7 +153,7 @@ pub fn close_interrupted(project: &mut Project, events: &dyn EventSink) -> Resul
             if !is_run_id(&name) {
                 continue;
             }
-            end_jobs(&entry.path());
+            end_jobs(project, &entry.path())?;
             end_marked(&Mark::of_run(&name, &entry.path()));
             if close(project, &name, &entry.path())? {
                 events.event(Event::Interrupted { run: name.clone() });
@@ -174,17 +174,22 @@ fn sweep_unborn(folder: &Path) {
     }
 }
 
-/// Ends the jobs that a run has left at work, whatever became of their environment.
-fn end_jobs(run: &Path) {
-    let place = LocalExecutor::default();
+/// Ends the jobs that a run has left at work, whatever became of their environment. A place that does not answer may still
+/// have them at work: nothing is done then that they could write into.
+fn end_jobs(project: &Project, run: &Path) -> Result<(), ExecError> {
+    let place = Places::of(&project.manifest);
     let text = fs::read_to_string(run.join(EVENTS)).unwrap_or_default();
     for logged in read_log(&text) {
         let Event::Submitted { job, .. } = logged.event else { continue };
         let job = JobId(job);
-        if place.attach(&job).unwrap_or(false) {
+        if !Places::is_elsewhere(&job) && place.attach(&job).unwrap_or(false) {
             let _ = place.cancel(&job, Cancel::AtOnce);
         }
     }
+    for stage in fs::read_dir(run).into_iter().flatten().flatten() {
+        end_submitted(&stage.path())?;
+    }
+    Ok(())
 }
 
 /// Whether a run is at work.

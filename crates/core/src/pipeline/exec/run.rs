@@ -21,10 +21,11 @@ use super::scheduler::{Common, schedule};
 use super::stage::StageContext;
 use super::watch::Watcher;
 use crate::config::graph::StageIndex;
+use crate::config::manifest::{StageDecl, THIS_MACHINE};
 use crate::data::{none_is_erased, recorded_anew};
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::TreeDir;
-use crate::pipeline::executor::{Executor, LocalExecutor};
+use crate::pipeline::executor::{Executor, Places};
 use crate::pipeline::plan::{Plan, PlanContext};
 use crate::project::fingerprint::MayStart;
 use crate::project::git::git_state;
@@ -60,6 +61,10 @@ pub struct RunOptions {
     pub lazy: bool,
     /// The checkpoints that stages go on from.
     pub from: BTreeMap<StageIndex, BranchedFrom>,
+    /// Where all stages execute, whatever the manifest says; "local" is this machine.
+    pub place: Option<String>,
+    /// Where single stages execute, whatever else is said.
+    pub places: BTreeMap<StageIndex, String>,
     /// The run that it goes on with.
     pub resumes: Option<String>,
     /// A name for the run.
@@ -70,6 +75,14 @@ pub struct RunOptions {
     pub arguments: Vec<String>,
     /// Who runs it, and where.
     pub by: Identity,
+}
+
+impl RunOptions {
+    /// Where a stage executes; none: on this machine. What Textum does itself it does here.
+    pub fn place_of(&self, decl: &StageDecl, index: StageIndex) -> Option<String> {
+        let said = self.places.get(&index).or(self.place.as_ref()).or(decl.place.as_ref());
+        said.filter(|place| *place != THIS_MACHINE && !decl.run.is_own()).cloned()
+    }
 }
 
 /// Runs what the plan says and records it. The project must have been opened to write.
@@ -355,7 +368,7 @@ fn carry_out(
     let writer = project.store.writer()?;
     let own = CancelToken::new();
     let told = live.telling(events);
-    let place = LocalExecutor::default();
+    let place = Places::of(&project.manifest);
     let observer = Observer::of(project);
     let stage_context = StageContext {
         observer: observer.as_ref(),

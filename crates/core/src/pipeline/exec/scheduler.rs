@@ -110,7 +110,7 @@ pub(super) fn schedule<'a>(
                 for (number, index, decision, result) in std::iter::once(first).chain(receive.try_iter()) {
                     let Some(active_run) = active.get_mut(&number) else { continue };
                     active_run.running.remove(&index);
-                    common.capacity.give_back(&active_run.project.manifest.stages[index].needs);
+                    active_run.give_back(index, &mut common);
                     if let Some(key) = decision.key {
                         common.in_flight.remove(&key);
                     }

@@ -21,7 +21,9 @@ use crate::pipeline::executor::{Cancel, Executor, Job, JobCommand, JobId};
 use crate::project::fingerprint::{Scanner, Standstill, stage_variables};
 use crate::project::observed::Settled;
 use crate::project::sandbox::Pool;
-use crate::record::receipt::{BranchedFrom, Content, Exit, Inputs, Read, STAGE_RECEIPT, StageReceipt, StageState, canonical};
+use crate::record::receipt::{
+    BranchedFrom, Content, Exit, Inputs, PlaceRecord, Read, STAGE_RECEIPT, StageReceipt, StageState, canonical,
+};
 use crate::store::{Digest, Store, Writer};
 use textum_expr::Rule;
 use textum_observe::Seal;
@@ -38,6 +40,8 @@ pub struct Task {
     pub versions: Vec<Read>,
     /// What it needs of the machine.
     pub needs: Needs,
+    /// Where it executes; none: on this machine.
+    pub place: Option<String>,
     /// The run's id.
     pub run: String,
     /// Looks at the files below the folder that it works in.
@@ -84,6 +88,9 @@ pub trait KeepCheckpoint {
     /// Is told of a checkpoint that stands at `path` now; whether the stage need not go on.
     fn keep(&self, step: u64, path: &ProjectPath) -> Result<bool, String>;
 }
+
+/// How a command ended, what was heard of it, and where it was executed with what the place says of its end.
+type Ended = (Exit, Result<Heard, ExecError>, Option<(PlaceRecord, Option<String>)>);
 
 /// What all executions of a run have in common.
 pub struct StageContext<'a> {
@@ -135,20 +142,24 @@ impl StageContext<'_> {
         let listener = Listener::new(self, &task, &receipt.started);
         let mut stopped = None;
         let failure = match make_room(&task).and_then(|()| self.run_command(&task, variables.clone(), listener)) {
-            Ok((exit, heard)) => {
+            Ok((exit, heard, at)) => {
                 receipt.exit = Some(exit);
+                let by_place = at.as_ref().and_then(|(_, why)| why.clone()).filter(|_| !self.cancel.asked());
+                receipt.place = at.map_or(receipt.place, |(place, _)| place);
                 stopped = self.keep_heard(heard?, &mut receipt)?;
                 let outcome = self.observed(&task, &mut receipt, &variables)?;
                 let exit = outcome.as_ref().ok().and_then(|o| o.end).unwrap_or(exit);
                 receipt.exit = Some(exit);
-                match &stopped {
-                    Some(reason) => Some(reason.clone()),
-                    None => self.judge(&task, &mut receipt, exit, clock, outcome)?,
+                match (&stopped, by_place) {
+                    (Some(reason), _) => Some(reason.clone()),
+                    (None, Some(why)) => Some(why),
+                    (None, None) => self.judge(&task, &mut receipt, exit, clock, outcome)?,
                 }
             }
             Err(e) => Some(e.to_string()),
         };
-        receipt.seconds = clock.elapsed().as_secs_f64();
+        let waited = receipt.place.waited_ms.map_or(0.0, |ms| ms as f64 / 1000.0);
+        receipt.seconds = (clock.elapsed().as_secs_f64() - waited).max(0.0);
         if let Some(reason) = failure {
             let by_somebody = self.cancel.asked() || stopped.is_some();
             receipt.state = if by_somebody { StageState::Stopped } else { StageState::Failed };
@@ -201,19 +212,14 @@ impl StageContext<'_> {
         Ok(())
     }
 
-    fn run_command(
-        &self,
-        task: &Task,
-        variables: Vec<(String, String)>,
-        listener: Listener<'_, '_>,
-    ) -> Result<(Exit, Result<Heard, ExecError>), IoError> {
+    fn run_command(&self, task: &Task, variables: Vec<(String, String)>, listener: Listener<'_, '_>) -> Result<Ended, IoError> {
         let command = match &task.inputs.run {
             Command::Shell(text) => JobCommand::Shell(text.clone()),
             Command::Argv(words) => JobCommand::Argv(words.clone()),
             own @ (Command::Evaluate(_) | Command::Examine(_)) => {
                 let exit = do_ourselves(task, own, self.store, self.cancel)?;
                 let nothing = Heard { record: Default::default(), points: None, stopped: None };
-                return Ok((exit, Ok(nothing)));
+                return Ok((exit, Ok(nothing), None));
             }
         };
         if task.seal.is_some() && self.observer.is_none() {
@@ -225,7 +231,14 @@ impl StageContext<'_> {
             None => command,
         };
         let folder = task.scanner.root().to_path_buf();
-        let job = self.place.submit(&Job { command, folder, variables, log: task.log(), needs: task.needs })?;
+        let job = self.place.submit(&Job {
+            command,
+            folder,
+            variables,
+            log: task.log(),
+            needs: task.needs,
+            place: task.place.clone(),
+        })?;
         let stage = &task.inputs.stage;
         // Who finds this run cut off ends what it left at work.
         self.events.event(Event::Submitted { stage: stage.clone(), job: job.0.clone() });
@@ -248,7 +261,7 @@ impl StageContext<'_> {
                 Ok(heard) => heard,
                 Err(panic) => std::panic::resume_unwind(panic),
             };
-            Ok((exit?, heard))
+            Ok((exit?, heard, Some((self.place.record_of(&job), self.place.why(&job)))))
         });
         self.at_work.lock().unwrap_or_else(PoisonError::into_inner).remove(stage);
         result
@@ -308,7 +321,7 @@ fn begin(task: &Task, place: &dyn Executor, started: jiff::Timestamp) -> StageRe
         log: Content::file(Digest::of(b""), 0),
         environment: task.environment,
         needs: task.needs,
-        place: place.record(),
+        place: place.record_for(task.place.as_deref()),
         sandbox: task.sandbox_of.is_some(),
         observed: None,
         taken_over: None,

@@ -27,7 +27,7 @@ use crate::config::sweep::{Setting, Varied};
 use crate::data::{none_is_erased, recorded_anew};
 use crate::event::{CancelToken, Event, EventSink, Silent};
 use crate::fsio;
-use crate::pipeline::executor::{Executor, LocalExecutor};
+use crate::pipeline::executor::{Executor, Places};
 use crate::pipeline::plan::{Plan, PlanContext, Recorded};
 use crate::project::fingerprint::MayStart;
 use crate::project::sandbox::Pool;
@@ -152,7 +152,7 @@ pub fn run_sweep(
         gates: &gates,
         writer: &writer,
         events,
-        place: LocalExecutor::default(),
+        place: Places::of(&project.manifest),
         observer: Observer::of(project),
     };
     let mut outcomes: Vec<Option<VariantOutcome>> = vec![None; variants.len()];
@@ -194,7 +194,7 @@ struct SweepContext<'s> {
     gates: &'s Gates,
     writer: &'s crate::store::Writer<'s>,
     events: &'s dyn EventSink,
-    place: LocalExecutor,
+    place: Places,
     observer: Option<Observer>,
 }
 

@@ -1,5 +1,7 @@
 //! How much of the machine is taken, and whether one more stage fits.
 
+use std::collections::BTreeMap;
+
 use crate::config::manifest::Needs;
 
 /// The machine's processors and memory, less what stages at work have taken.
@@ -12,6 +14,8 @@ pub struct Capacity {
     taken_gpus: u32,
     most: usize,
     at_work: usize,
+    /// Of each other place: so many jobs at most, and so many at work.
+    places: BTreeMap<String, (usize, usize)>,
 }
 
 impl Capacity {
@@ -27,12 +31,39 @@ impl Capacity {
             taken_gpus: 0,
             most: most.unwrap_or(cpus).max(1),
             at_work: 0,
+            places: BTreeMap::new(),
+        }
+    }
+
+    /// With room for so many jobs at another place.
+    pub fn with_place(mut self, name: &str, jobs: usize) -> Capacity {
+        self.places.insert(name.to_string(), (jobs.max(1), 0));
+        self
+    }
+
+    /// Takes what a stage needs at a place; there the engine knows what fits beside what.
+    pub fn take_at(&mut self, needs: &Needs, place: Option<&str>) -> bool {
+        match place.and_then(|name| self.places.get_mut(name)) {
+            Some((most, at_work)) if *at_work < *most => {
+                *at_work += 1;
+                true
+            }
+            Some(_) => false,
+            None => self.take(needs),
+        }
+    }
+
+    /// Gives back what a stage had taken at a place.
+    pub fn give_back_at(&mut self, needs: &Needs, place: Option<&str>) {
+        match place.and_then(|name| self.places.get_mut(name)) {
+            Some((_, at_work)) => *at_work = at_work.saturating_sub(1),
+            None => self.give_back(needs),
         }
     }
 
     /// Stages at once at most.
     pub fn most(&self) -> usize {
-        self.most
+        self.places.values().map(|(most, _)| most).sum::<usize>() + self.most
     }
 
     /// Takes what a stage needs, if it fits. A stage that needs more than the machine has gets all of it
@@ -85,8 +116,17 @@ mod tests {
 
     #[test]
     fn stages_fit_or_wait_and_a_giant_runs_alone() {
-        let mut capacity =
-            Capacity { cpus: 4, memory: 100, gpus: 2, taken_cpus: 0, taken_memory: 0, taken_gpus: 0, most: 3, at_work: 0 };
+        let mut capacity = Capacity {
+            cpus: 4,
+            memory: 100,
+            gpus: 2,
+            taken_cpus: 0,
+            taken_memory: 0,
+            taken_gpus: 0,
+            most: 3,
+            at_work: 0,
+            places: BTreeMap::new(),
+        };
         let small = Needs { cpus: 1, memory: 60, gpus: 0, time: None };
         let giant = Needs { cpus: 9, memory: 0, gpus: 0, time: None };
         assert!(capacity.take(&small));

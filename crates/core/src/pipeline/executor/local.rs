@@ -125,7 +125,16 @@ impl LocalExecutor {
 
 impl Executor for LocalExecutor {
     fn record(&self) -> PlaceRecord {
-        PlaceRecord { kind: "local".into(), host: host(), system: system() }
+        PlaceRecord {
+            kind: "local".into(),
+            host: host(),
+            system: system(),
+            name: None,
+            job: None,
+            processor: None,
+            gpus: None,
+            waited_ms: None,
+        }
     }
 
     fn capacity(&self, most: Option<usize>) -> Capacity {

@@ -2,18 +2,25 @@
 //! by the id it is asked for, waited for and cancelled, also by another process that has attached to it.
 
 mod capacity;
+mod check;
 mod local;
 mod machine;
 mod memory_group;
+mod places;
 mod processes;
+mod slurm;
 
 use std::path::PathBuf;
 use std::time::Duration;
 
 pub use capacity::Capacity;
+pub use check::{PlaceCheck, check_place};
 pub use local::LocalExecutor;
 pub use machine::{Load, Machine};
+pub use places::Places;
 pub(super) use processes::{Mark, end_marked};
+pub use slurm::SlurmExecutor;
+pub(super) use slurm::end_submitted;
 
 use crate::config::manifest::Needs;
 use crate::fsio::IoError;
@@ -32,6 +39,8 @@ pub struct Job {
     pub log: PathBuf,
     /// What it needs of the machine.
     pub needs: Needs,
+    /// The place that it is for; none: this machine.
+    pub place: Option<String>,
 }
 
 /// What a job executes.
@@ -86,6 +95,16 @@ pub trait Executor: Sync {
     /// What receipts say of it.
     fn record(&self) -> PlaceRecord;
 
+    /// The same of one of several places, before a job is there.
+    fn record_for(&self, _place: Option<&str>) -> PlaceRecord {
+        self.record()
+    }
+
+    /// What receipts say of where a job was executed.
+    fn record_of(&self, _id: &JobId) -> PlaceRecord {
+        self.record()
+    }
+
     /// The room that it has for jobs, at most so many at once where that is said.
     fn capacity(&self, most: Option<usize>) -> Capacity;
 
@@ -116,6 +135,11 @@ pub trait Executor: Sync {
             std::thread::sleep(pause);
             pause = (pause * 2).min(LONGEST_PAUSE);
         }
+    }
+
+    /// Why a job has ended, where that was the place's doing and not its command's.
+    fn why(&self, _id: &JobId) -> Option<String> {
+        None
     }
 
     /// Whether a job and everything that it started hold, or wanted to hold, more memory than it needs by its

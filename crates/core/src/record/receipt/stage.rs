@@ -187,12 +187,27 @@ pub enum Exit {
 /// Where a stage was executed.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PlaceRecord {
-    /// The kind of place: `local`.
+    /// The kind of place: `local` or `slurm`.
     pub kind: String,
     /// The machine's name.
     pub host: String,
     /// Operating system and architecture.
     pub system: String,
+    /// What the manifest calls the place; none of this machine.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// The job's number there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub job: Option<String>,
+    /// The processor that it was executed on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub processor: Option<String>,
+    /// The graphics processors that it was given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gpus: Option<String>,
+    /// How long the job waited there before it was at work, in milliseconds; not part of the stage's seconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub waited_ms: Option<u64>,
 }
 
 impl StageReceipt {

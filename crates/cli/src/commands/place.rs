@@ -1,0 +1,96 @@
+//! `textum place`: where stages execute.
+
+use std::collections::BTreeMap;
+
+use clap::{Args, Subcommand};
+use textum_core::config::graph::StageIndex;
+use textum_core::config::manifest::{THIS_MACHINE, nearest};
+use textum_core::pipeline::executor::{PlaceCheck, check_place};
+use textum_core::pipeline::plan::select_stages;
+use textum_core::project::workspace::Project;
+
+use super::{here, variables};
+use crate::args::{Format, Global};
+use crate::failure::{Failure, NOT_THERE, UNSUCCESSFUL};
+use crate::render;
+use crate::ui::Ui;
+
+/// What `textum place` takes.
+#[derive(Debug, Args)]
+pub struct PlaceArgs {
+    #[command(subcommand)]
+    command: PlaceCommand,
+}
+
+/// What can be asked of places.
+#[derive(Debug, Subcommand)]
+enum PlaceCommand {
+    /// The places of the manifest, and the stages that are to execute there
+    List,
+    /// Whether a place can be used: its engine, the shared folder, its clock, and what a trivial job takes
+    #[command(after_help = "Examples:\n  textum place check            all places\n  textum place check cluster    one")]
+    Check {
+        /// A place of the manifest; without one, all
+        #[arg(value_name = "PLACE")]
+        name: Option<String>,
+    },
+}
+
+/// Where all stages execute and where single ones do, as it is said on the command line.
+pub fn chosen(project: &Project, said: &[String]) -> Result<(Option<String>, BTreeMap<StageIndex, String>), Failure> {
+    let (mut all, mut single) = (None, BTreeMap::new());
+    for text in said {
+        let (stage, place) = match text.split_once('=') {
+            Some((stage, place)) => (Some(stage), place),
+            None => (None, text.as_str()),
+        };
+        known(project, place)?;
+        match stage {
+            Some(stage) => {
+                let stages = select_stages(project, &[stage.to_string()])?;
+                single.extend(stages.into_iter().map(|index| (index, place.to_string())));
+            }
+            None => all = Some(place.to_string()),
+        }
+    }
+    Ok((all, single))
+}
+
+fn known(project: &Project, name: &str) -> Result<(), Failure> {
+    let names = || project.manifest.places.iter().map(|p| p.name.as_str()).chain([THIS_MACHINE]);
+    if names().any(|n| n == name) {
+        return Ok(());
+    }
+    let help = match nearest(name, names()) {
+        Some(near) => format!("did you mean `{near}`?"),
+        None => format!("declare it in textum.toml: [place.{name}] with `kind = \"slurm\"`; `local` is this machine"),
+    };
+    Err(Failure::new(NOT_THERE, format!("there is no place `{name}`"), help))
+}
+
+/// Looks at places.
+pub fn run(global: &Global, args: &PlaceArgs, ui: &Ui) -> Result<u8, Failure> {
+    let project = Project::open(&here(global), variables())?;
+    match &args.command {
+        PlaceCommand::List => {
+            match ui.format {
+                Format::Json => ui.json(&render::place::list_json(&project.manifest)),
+                _ => ui.result(&render::place::list(&project.manifest, &ui.style)),
+            }
+            Ok(0)
+        }
+        PlaceCommand::Check { name } => {
+            if let Some(name) = name {
+                known(&project, name)?;
+            }
+            let wanted = project.manifest.places.iter().filter(|p| name.as_ref().is_none_or(|n| *n == p.name));
+            let checked: Vec<(String, PlaceCheck)> =
+                wanted.map(|decl| Ok((decl.name.clone(), check_place(&project, decl)?))).collect::<Result<_, Failure>>()?;
+            match ui.format {
+                Format::Json => ui.json(&render::place::check_json(&checked)),
+                _ => ui.result(&render::place::check(&checked, &ui.style)),
+            }
+            Ok(if checked.iter().all(|(_, check)| check.is_fine()) { 0 } else { UNSUCCESSFUL })
+        }
+    }
+}

@@ -1,0 +1,114 @@
+//! Whether a place can be used: by a trivial job that does what stages need.
+
+use std::time::Instant;
+
+use serde::Serialize;
+
+use super::slurm::{SlurmExecutor, engine};
+use super::{Executor, Job, JobCommand};
+use crate::config::manifest::{Needs, PlaceDecl};
+use crate::fsio::{self, IoError};
+use crate::project::workspace::Project;
+use crate::record::receipt::Exit;
+
+/// A clock that is further off than this is a fault, in seconds: what was written when could not be told.
+const SKEW: f64 = 30.0;
+
+/// What was found of a place.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct PlaceCheck {
+    /// Its engine and the version of it.
+    pub engine: Option<String>,
+    /// What it offers, a line for each partition.
+    pub partitions: Vec<String>,
+    /// Where the trivial job was.
+    pub node: Option<String>,
+    /// What it took from its submission to its known end, in seconds.
+    pub seconds: Option<f64>,
+    /// By how much the clock there is ahead of the one here, in seconds.
+    pub skew: Option<f64>,
+    /// The version of this program there, which observes and seals stages.
+    pub textum: Option<String>,
+    /// What is in the way.
+    pub faults: Vec<String>,
+}
+
+impl PlaceCheck {
+    /// Whether nothing is in the way.
+    pub fn is_fine(&self) -> bool {
+        self.faults.is_empty()
+    }
+}
+
+/// Looks whether stages could execute at a place. An error is of this machine; what is amiss with the place is told.
+pub fn check_place(project: &Project, decl: &PlaceDecl) -> Result<PlaceCheck, IoError> {
+    let mut found = PlaceCheck::default();
+    match engine() {
+        Ok((version, partitions)) => (found.engine, found.partitions) = (Some(version), partitions),
+        Err(e) => {
+            found.faults.push(format!("its engine cannot be asked: {e}"));
+            return Ok(found);
+        }
+    }
+    let state = project.workspace.state();
+    fsio::create_folder(&state)?;
+    let folder = fsio::part_folder(&state)?;
+    let token = format!("{:016x}", rand::random::<u64>());
+    fsio::write_derived(&folder.path().join("from-here"), token.as_bytes())?;
+    let program = std::env::current_exe().map(|p| p.display().to_string()).unwrap_or_default();
+    let text = format!(
+        "cat from-here > from-there; date +%s.%N > clock; {} --version > program 2>/dev/null; true",
+        crate::config::manifest::shell_word(&program)
+    );
+    let job = Job {
+        command: JobCommand::Shell(text),
+        folder: folder.path().to_path_buf(),
+        variables: project.variables.iter().filter(|(name, _)| name == "PATH").cloned().collect(),
+        log: folder.path().join("log"),
+        needs: Needs { cpus: 1, memory: 0, gpus: 0, time: Some(60) },
+        place: None,
+    };
+    let place = SlurmExecutor::of(decl);
+    let begun = Instant::now();
+    let ended = place.submit(&job).and_then(|id| Ok((place.wait(&id)?, place.record_of(&id), place.why(&id))));
+    let (exit, record, why) = match ended {
+        Ok(ended) => ended,
+        Err(e) => {
+            found.faults.push(e.to_string());
+            return Ok(found);
+        }
+    };
+    found.seconds = Some(begun.elapsed().as_secs_f64());
+    found.node = Some(record.host);
+    let read = |name: &str| std::fs::read_to_string(folder.path().join(name)).unwrap_or_default().trim().to_string();
+    if let Some(why) = why {
+        found.faults.push(why);
+    } else if exit != Exit::Code(0) {
+        let names =
+            std::fs::read_dir(folder.path()).into_iter().flatten().flatten().filter_map(|e| e.file_name().into_string().ok());
+        let engine_says: Vec<String> = names.filter(|n| n.ends_with(".cluster.log")).map(|n| read(&n)).collect();
+        let engine_says = engine_says.join("; ");
+        found.faults.push(format!("a trivial job did not succeed there: {engine_says}"));
+    }
+    if read("from-there") != token {
+        let shown = folder.path().parent().unwrap_or(folder.path()).display().to_string();
+        found.faults.push(format!("{shown} is not the same folder there: a place of this kind shares the project's folder"));
+        return Ok(found);
+    }
+    let modified = std::fs::metadata(folder.path().join("clock")).and_then(|m| m.modified()).ok();
+    let here = modified.and_then(|m| m.duration_since(std::time::UNIX_EPOCH).ok()).map(|d| d.as_secs_f64());
+    found.skew = read("clock").parse::<f64>().ok().zip(here).map(|(there, here)| there - here);
+    if let Some(skew) = found.skew.filter(|s| s.abs() > SKEW) {
+        found.faults.push(format!("its clock is {skew:+.0} s from the one here: set both by the same source"));
+    }
+    let version = read("program");
+    found.textum = (!version.is_empty()).then_some(version.clone());
+    let own = format!("textum {}", env!("CARGO_PKG_VERSION"));
+    if version.is_empty() {
+        let fault = format!("{program} cannot be executed there: stages that are observed or sealed need it at the same path");
+        found.faults.push(fault);
+    } else if version != own {
+        found.faults.push(format!("there it is {version}, here {own}: put the same version there"));
+    }
+    Ok(found)
+}

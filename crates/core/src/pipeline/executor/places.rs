@@ -1,0 +1,122 @@
+//! This machine and all places of a project as one: each job goes where its stage is to execute.
+
+use std::collections::BTreeMap;
+
+use super::slurm::SlurmExecutor;
+use super::{Cancel, Capacity, Executor, Job, JobId, JobState, LocalExecutor, TooMuchMemory};
+use crate::config::manifest::{Manifest, PlaceKind};
+use crate::fsio::IoError;
+use crate::record::receipt::{Exit, PlaceRecord};
+
+/// All places.
+#[derive(Default)]
+pub struct Places {
+    local: LocalExecutor,
+    others: BTreeMap<String, SlurmExecutor>,
+    jobs: BTreeMap<String, u32>,
+}
+
+/// What parts the name of a place from the id that it has given: no local id has one.
+const PART: char = ':';
+
+impl Places {
+    /// Those of a manifest, and this machine.
+    pub fn of(manifest: &Manifest) -> Places {
+        let mut places = Places::default();
+        for decl in &manifest.places {
+            match decl.kind {
+                PlaceKind::Slurm => drop(places.others.insert(decl.name.clone(), SlurmExecutor::of(decl))),
+            }
+            places.jobs.insert(decl.name.clone(), decl.jobs);
+        }
+        places
+    }
+
+    /// Whether a job is at another place than this machine.
+    pub fn is_elsewhere(id: &JobId) -> bool {
+        id.0.contains(PART)
+    }
+
+    /// The place that a job is at, and what it is called there.
+    fn at(&self, id: &JobId) -> (&dyn Executor, JobId) {
+        match id.0.split_once(PART).and_then(|(name, own)| Some((self.others.get(name)?, own))) {
+            Some((place, own)) => (place, JobId(own.to_string())),
+            None => (&self.local, id.clone()),
+        }
+    }
+
+    fn named(&self, name: Option<&str>) -> &dyn Executor {
+        match name.and_then(|name| self.others.get(name)) {
+            Some(place) => place,
+            None => &self.local,
+        }
+    }
+}
+
+impl Executor for Places {
+    fn record(&self) -> PlaceRecord {
+        self.local.record()
+    }
+
+    fn record_for(&self, place: Option<&str>) -> PlaceRecord {
+        self.named(place).record()
+    }
+
+    fn record_of(&self, id: &JobId) -> PlaceRecord {
+        let (place, own) = self.at(id);
+        place.record_of(&own)
+    }
+
+    fn capacity(&self, most: Option<usize>) -> Capacity {
+        self.jobs.iter().fold(Capacity::of_machine(most), |room, (name, jobs)| room.with_place(name, *jobs as usize))
+    }
+
+    fn submit(&self, job: &Job) -> Result<JobId, IoError> {
+        let id = self.named(job.place.as_deref()).submit(job)?;
+        Ok(match &job.place {
+            Some(name) if self.others.contains_key(name) => JobId(format!("{name}{PART}{}", id.0)),
+            _ => id,
+        })
+    }
+
+    fn poll(&self, ids: &[JobId]) -> Result<Vec<JobState>, IoError> {
+        let mut states = vec![JobState::Lost; ids.len()];
+        let mut by_place: BTreeMap<Option<&str>, Vec<(usize, JobId)>> = BTreeMap::new();
+        for (at, id) in ids.iter().enumerate() {
+            let name = id.0.split_once(PART).map(|(name, _)| name).filter(|name| self.others.contains_key(*name));
+            by_place.entry(name).or_default().push((at, self.at(id).1));
+        }
+        for (name, jobs) in by_place {
+            let (places, own): (Vec<usize>, Vec<JobId>) = jobs.into_iter().unzip();
+            for (at, state) in places.into_iter().zip(self.named(name).poll(&own)?) {
+                states[at] = state;
+            }
+        }
+        Ok(states)
+    }
+
+    fn cancel(&self, id: &JobId, how: Cancel) -> Result<(), IoError> {
+        let (place, own) = self.at(id);
+        place.cancel(&own, how)
+    }
+
+    fn attach(&self, id: &JobId) -> Result<bool, IoError> {
+        let (place, own) = self.at(id);
+        place.attach(&own)
+    }
+
+    fn wait(&self, id: &JobId) -> Result<Exit, IoError> {
+        let (place, own) = self.at(id);
+        place.wait(&own)
+    }
+
+    fn why(&self, id: &JobId) -> Option<String> {
+        let (place, own) = self.at(id);
+        place.why(&own)
+    }
+
+    fn too_much_memory(&self, id: &JobId) -> Option<TooMuchMemory> {
+        let (place, own) = self.at(id);
+        place.too_much_memory(&own)
+    }
+}

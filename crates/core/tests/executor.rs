@@ -1,6 +1,6 @@
 //! What every place where commands are executed must do, held against this machine; by its own waiting and by that
 //! which the trait gives to a place that only answers how jobs stand.
-#![allow(clippy::disallowed_methods, clippy::unwrap_used, missing_docs)]
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, clippy::print_stderr, missing_docs)]
 
 use std::fs;
 use std::path::{Path, PathBuf};

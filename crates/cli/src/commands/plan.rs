@@ -101,8 +101,7 @@ pub fn run(global: &Global, args: &PlanArgs, ui: &Ui) -> Result<u8, Failure> {
         };
         ui.result(&render::graph::drawn(&folded, label));
     } else {
-        let templates = render::each::Templates::of(&project.manifest);
-        ui.result(&render::plan::text(&plan, &detailed, &templates, args.each, &ui.style));
+        ui.result(&render::plan::text(&plan, &detailed, &project.manifest, args.each, &ui.style));
         inputs.iter().filter_map(render::plan::published).for_each(|line| ui.result(&format!("{line}\n")));
         ui.say_more(&ignored(&project));
     }

@@ -165,9 +165,10 @@ fn reasons(decisions: &[&Detailed<'_>], templates: &Templates) -> Vec<String> {
 }
 
 /// A plan for people; `open` gives each stage out of `each` a line of its own.
-pub fn text(plan: &Plan, detailed: &[Detailed<'_>], templates: &Templates, open: bool, style: &Style) -> String {
+pub fn text(plan: &Plan, detailed: &[Detailed<'_>], manifest: &Manifest, open: bool, style: &Style) -> String {
+    let templates = Templates::of(manifest);
     let mut rows = Vec::new();
-    let templates = if open { &Templates::default() } else { templates };
+    let templates = if open { &Templates::default() } else { &templates };
     for line in each::lines(detailed, |(d, _)| &d.stage, open) {
         let decisions = || line.items.iter().map(|(d, _)| *d);
         let look = match decisions().map(|d| d.action).min() {
@@ -177,7 +178,11 @@ pub fn text(plan: &Plan, detailed: &[Detailed<'_>], templates: &Templates, open:
         };
         let run: Vec<Option<f64>> = decisions().filter(|d| d.action == Action::Run).map(|d| d.before).collect();
         let before: Option<f64> = run.iter().copied().sum::<Option<f64>>().filter(|_| !run.is_empty());
-        let words = each::counted_words(decisions().map(|d| word(d.action)));
+        let at = |d: &Decision| match manifest.stage(&d.stage).and_then(|s| s.place.as_ref()) {
+            Some(place) if d.action == Action::Run => format!("run on {place}"),
+            _ => word(d.action).to_string(),
+        };
+        let words = each::counted_words(decisions().map(at));
         let mut reasons = reasons(&line.items, templates).into_iter();
         let first = reasons.next().unwrap_or_default();
         let before = before.map(text::seconds).unwrap_or_default();
@@ -223,7 +228,7 @@ pub fn json(detailed: &[Detailed<'_>], manifest: &Manifest, inputs: &[PublishedI
                 .zip(details)
                 .map(|(r, d)| json!({"kind": r.kind, "name": r.name, "from": r.from, "to": r.to, "detail": d, "text": reason(r, d.as_ref())}))
                 .collect();
-            json!({"stage": decision.stage, "action": decision.action, "key": decision.key, "reasons": reasons, "seconds_before": decision.before, "each": of(&decision.stage)})
+            json!({"stage": decision.stage, "action": decision.action, "key": decision.key, "reasons": reasons, "seconds_before": decision.before, "each": of(&decision.stage), "place": manifest.stage(&decision.stage).and_then(|s| s.place.as_ref())})
         })
         .collect();
     let input = |i: &PublishedInput| json!({"dataset": i.dataset, "reference": i.reference, "version": i.version, "was": i.was, "stands": i.stands});

@@ -7,7 +7,9 @@ use textum_core::config::manifest::{Better, declared_name};
 use textum_core::event::{Event, LoggedEvent};
 use textum_core::record::ledger::ErasedOf;
 use textum_core::record::ledger::{RebuildRow, Remark};
-use textum_core::record::receipt::{Metric, RunReceipt, RunStage, RunStageState, RunState, SignalRecord, StageReceipt};
+use textum_core::record::receipt::{
+    Metric, PlaceRecord, RunReceipt, RunStage, RunStageState, RunState, SignalRecord, StageReceipt,
+};
 use textum_core::store::Digest;
 
 use super::data::Versions;
@@ -170,6 +172,13 @@ fn told(stage: &str, receipt: &StageReceipt, style: &Style) -> String {
     out
 }
 
+/// Where a stage was executed, and how long it waited there.
+fn elsewhere(name: &str, place: &PlaceRecord) -> String {
+    let waited = place.waited_ms.filter(|ms| *ms >= 1000);
+    let waited = waited.map(|ms| format!(", waited {}", text::seconds(ms as f64 / 1000.0))).unwrap_or_default();
+    format!("on {name}, {}{waited}", place.host)
+}
+
 type WithReceipt<'r> = (&'r RunStage, &'r Option<StageReceipt>);
 
 /// A line for each stage, and for each of its outputs.
@@ -201,6 +210,9 @@ fn stage_rows(shown: &Shown<'_>, style: &Style) -> Vec<Vec<Cell>> {
         };
         let mut outputs = receipts.iter().flat_map(|r| r.outputs());
         row.extend(outputs.next().map_or_else(Vec::new, cell));
+        if let Some(place) = receipts.first().and_then(|r| r.place.name.as_ref().map(|name| (name, &r.place))) {
+            row.push(Cell::new(elsewhere(place.0, place.1), Look::Dim));
+        }
         if let Some(from) = receipts.iter().find(|r| r.run != shown.run.run) {
             row.push(Cell::new(format!("from {}", from.run), Look::Dim));
         }

@@ -4,6 +4,7 @@
 mod bad_input;
 mod beginning;
 mod ci;
+mod cluster;
 mod comparing;
 mod confidential;
 mod crash;

@@ -14,7 +14,7 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::{Cancel, Capacity, Executor, Job, JobCommand, JobId, JobState};
-use crate::config::manifest::{PlaceDecl, shell_word};
+use crate::config::manifest::{Needs, PlaceDecl, shell_word};
 use crate::fsio::{self, IoError};
 use crate::project::fingerprint::{host, system};
 use crate::record::receipt::{Exit, PlaceRecord};
@@ -67,6 +67,8 @@ struct Shared {
     jobs: Mutex<BTreeMap<JobId, Known>>,
     news: Condvar,
     asking: Mutex<bool>,
+    /// Needs that something there can meet.
+    met: Mutex<Vec<Needs>>,
 }
 
 /// What is known of a job.
@@ -119,6 +121,18 @@ impl Known {
 
     fn file(&self, what: &str) -> PathBuf {
         self.folder.join(format!("{}.{what}", self.name))
+    }
+
+    /// Why a job that left no exit status has ended, as far as the engine's own lines tell.
+    fn without_status(&self) -> String {
+        let said = std::fs::read_to_string(self.file("cluster.log")).unwrap_or_default();
+        let last = said.lines().rev().map(str::trim).find(|l| !l.is_empty()).unwrap_or_default();
+        if said.to_lowercase().contains("memory limit") {
+            return meaning("OUT_OF_MEMORY").flatten().unwrap_or_default().to_string();
+        }
+        let last: String = last.chars().take(300).collect();
+        let last = if last.is_empty() { String::new() } else { format!(": {last}") };
+        format!("it ended without leaving its exit status; the cluster says {}{last}", self.engine)
     }
 
     fn left(&self) -> Option<Exit> {
@@ -210,16 +224,11 @@ cd {here} || exit 125
 cd {work} || {{ echo 125 > {here}/{name}.end; exit 125; }}
 # Graphics processors that were given to the job, and nothing else of the engine's.
 set -- ${{CUDA_VISIBLE_DEVICES:+"CUDA_VISIBLE_DEVICES=$CUDA_VISIBLE_DEVICES"}}
-# In a process group of its own: what the command leaves running ends with it.
-set -m
-env -i{variables} "$@" {command} >> {log} 2>&1 < /dev/null &
-group=$!
-while :; do
-  wait $group
-  code=$?
-  kill -0 $group 2>/dev/null || break
-done
-kill -KILL -- -$group 2>/dev/null
+env -i{variables} "$@" {command} >> {log} 2>&1 < /dev/null
+code=$?
+# What the command has left running is of the same process group, and ends with it.
+trap '' TERM
+[ "$(ps -o pgid= -p $$ | tr -d ' ')" = $$ ] && kill -TERM 0
 echo $code > {here}/{name}.part && mv {here}/{name}.part {here}/{name}.end
 exit $code
 "#
@@ -262,12 +271,16 @@ impl Known {
         self.engine = if reason.is_empty() || reason == "None" { state.to_string() } else { format!("{state}, {reason}") };
         match meaning(state) {
             None if state == "PENDING" || state == "CONFIGURING" || state.starts_with("REQUEUE") => self.state = JobState::Waiting,
-            None => self.state = JobState::Running,
+            // What it must leave is there: the engine only has not heard of it, after it was lost for example.
+            None => match self.left() {
+                Some(exit) if self.is_late() => self.state = JobState::Ended(exit),
+                _ => self.state = JobState::Running,
+            },
             Some(_) if self.cancelled => self.state = JobState::Ended(self.left().unwrap_or(Exit::Signal(9))),
             Some(why) => match self.left() {
                 Some(exit) if why.is_none() || exit == Exit::Code(0) => self.state = JobState::Ended(exit),
                 exit if why.is_some() || self.is_late() => {
-                    self.why = Some(why.unwrap_or("it ended without leaving its exit status: the cluster says FAILED").to_string());
+                    self.why = Some(why.map_or_else(|| self.without_status(), str::to_string));
                     self.state = JobState::Ended(exit.unwrap_or(Exit::Signal(9)));
                 }
                 _ => {}
@@ -372,6 +385,23 @@ impl SlurmExecutor {
         all
     }
 
+    /// Asks whether any node could ever carry such a job out: what none can would wait for ever. Once for the same needs.
+    fn can_meet(&self, job: &Job, folder: &Path) -> Result<(), IoError> {
+        let mut met = self.shared.met.lock().unwrap_or_else(PoisonError::into_inner);
+        if met.contains(&job.needs) {
+            return Ok(());
+        }
+        let mut all = self.submission(job, "textum", folder);
+        all.push("--test-only".to_string());
+        match ask(&all, Some("#!/bin/sh\ntrue\n")) {
+            Ok(_) => met.push(job.needs),
+            // That nobody answers is told, or waited out, when it is submitted.
+            Err(e) if is_silence(&e) || e.contains("cannot be started") => {}
+            Err(e) => return Err(self.failed("submit a job to", format!("nothing there can meet its `needs`: {e}"))),
+        }
+        Ok(())
+    }
+
     /// The number of a job that was submitted by this name, where the answer to it was lost.
     fn number_of(&self, name: &str) -> Result<Option<u64>, String> {
         let all = words(&["squeue", "--noheader", "--states=all", "--format=%A", &format!("--name={name}")]);
@@ -431,6 +461,7 @@ impl Executor for SlurmExecutor {
 
     fn submit(&self, job: &Job) -> Result<JobId, IoError> {
         let folder = job.log.parent().unwrap_or(&job.folder).to_path_buf();
+        self.can_meet(job, &folder)?;
         let name = format!("textum-{:016x}", rand::random::<u64>());
         let number = self.submit_once(job, &folder, &name).map_err(|e| self.failed("submit a job to", e))?;
         let known = Known::new(number, &name, folder);

@@ -90,7 +90,7 @@ fn the_kernel_holds_a_stage_to_its_memory_where_it_gives_groups() {
     let (refused, watched) =
         ("it wanted more than the 50 MiB of memory that its `needs` say", "MiB of memory, and its `needs` say 50 MiB");
     assert!(run.err.contains(refused) || run.err.contains(watched), "{}", run.err);
-    if run.err.contains(watched) {
+    if run.err.contains(watched) || !tiny.has("pid") {
         return;
     }
     assert_eq!(tiny.read("words"), "two words, $HOME\n");

@@ -271,3 +271,66 @@ fn mistakes_about_places_are_told_before_anything_is_submitted() {
     textum(&tiny, &["place", "list", "--format", "json"]).expect(0).says("\"jobs\": 50");
     textum(&Tiny::with(stage), &["place", "check"]).expect(0).says("all stages execute on this machine");
 }
+
+#[test]
+fn what_an_engine_says_of_an_end_is_said_in_our_words() {
+    let tiny =
+        Tiny::with(&format!("{PLACE}[stage.x]\nrun = \"echo x > o\"\nwrites = [\"o\"]\nplace = \"cluster\"\nobserve = false\n"));
+    // Whether needs can be met is asked first; the job itself is taken on and never executed.
+    let submit = "case \"$*\" in *--test-only*) exit 0;; esac; cat > job.sh; echo \"$@\" > words; echo 11";
+    let ends = [
+        ("TIMEOUT|TimeLimit", "the cluster ended it at its time limit"),
+        ("DEADLINE|None", "the cluster ended it at its time limit"),
+        ("OUT_OF_MEMORY|OutOfMemory", "it wanted more memory than its `needs` say"),
+        ("NODE_FAIL|NodeDown", "the cluster lost the node that it was on"),
+        ("BOOT_FAIL|None", "the cluster lost the node that it was on"),
+        ("PREEMPTED|None", "gave its place to a job of higher priority"),
+        ("CANCELLED|None", "it was cancelled in the cluster"),
+    ];
+    for (state, says) in ends {
+        let path = engine(&tiny, &[("sbatch", submit), ("squeue", &format!("echo '11|{state}'"))]);
+        let ran = tiny.textum_with(TEXTUM, &["run"], &[("PATH", &path)]).expect(1);
+        assert!(ran.err.contains(says), "{state}: {}", ran.err);
+        assert!(!tiny.has("o"));
+    }
+    // What a stage needs is told in the engine's words, and options as they are written.
+    let manifest = "[place.cluster]\nkind = \"slurm\"\noptions = { partition = \"night shift\", exclusive = true, nice = 5, hold = false }\n\n[stage.x]\nrun = \"echo x > o\"\nwrites = [\"o\"]\nplace = \"cluster\"\nobserve = false\nneeds = { cpus = 3, memory = \"1500KiB\", gpus = 2, time = \"61s\" }\n";
+    tiny.manifest(manifest);
+    let path = engine(&tiny, &[("sbatch", submit), ("squeue", "echo '11|CANCELLED|None'")]);
+    tiny.textum_with(TEXTUM, &["run"], &[("PATH", &path)]).expect(1);
+    let words = tiny.read("words");
+    for word in [
+        "--no-requeue",
+        "--export=NIL",
+        "--cpus-per-task=3",
+        "--mem=2M",
+        "--gpus=2",
+        "--time=2",
+        "--partition=night shift",
+        "--exclusive",
+        "--nice=5",
+    ] {
+        assert!(words.contains(word), "{word} is not in {words}");
+    }
+    assert!(!words.contains("hold"), "{words}");
+    // The script is one that a shell reads; what is secret does not stand in it, since the engine keeps it.
+    let script = tiny.read("job.sh");
+    assert!(script.starts_with("#!/bin/sh\n") && !script.contains("TEXTUM_STAGE"), "{script}");
+    assert!(Command::new("sh").args(["-n", "job.sh"]).current_dir(tiny.root()).status().unwrap().success());
+}
+
+#[test]
+fn words_with_quotes_and_blanks_reach_a_command_as_they_are() {
+    let stage = r#"[stage.x]
+run = ["sh", "-c", "printf '%s|' \"$@\" > o", "sh", "a b", "it's", "$HOME `x` \\ \"q\"", "{fit.name}", ""]
+params = ["fit"]
+writes = ["o"]
+place = "cluster"
+observe = false
+"#;
+    let tiny = Tiny::with(&format!("{PLACE}[params]\nfit = {{ name = \"Weberei 'Nord' $X\" }}\n\n{stage}"));
+    let submit = "case \"$*\" in *--test-only*) exit 0;; esac; cat > job.sh; setsid sh job.sh; echo 12";
+    let path = engine(&tiny, &[("sbatch", submit), ("squeue", "echo '12|COMPLETED|None'")]);
+    tiny.textum_with(TEXTUM, &["run"], &[("PATH", &path)]).expect(0);
+    assert_eq!(tiny.read("o"), "a b|it's|$HOME `x` \\ \"q\"|Weberei 'Nord' $X||");
+}

@@ -312,8 +312,11 @@ fn pictures(cursor: &mut Cursor<'_>) -> Parsed<Demand> {
         return Err(other(cursor));
     }
     let is_file = cursor.keyword("file");
-    if !(is_file || cursor.keyword("picture")) || !cursor.keyword("of") {
+    if !(is_file || cursor.keyword("picture")) {
         return Err(other(cursor));
+    }
+    if !cursor.keyword("of") {
+        return Err(cursor.expected("`of`", "write `no file of FOLDER` or `no picture of FOLDER`"));
     }
     let of = table(cursor)?;
     let content = Named { name: CONTENT.to_string(), at: 0..cursor.end_of_last() };

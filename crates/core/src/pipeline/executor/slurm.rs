@@ -205,15 +205,21 @@ fn is_silence(error: &str) -> bool {
     SIGNS.iter().any(|sign| error.contains(sign))
 }
 
-/// What one job is given: what it executes, and what is left of it.
-fn script(job: &Job, folder: &Path, name: &str) -> String {
-    let word = |path: &Path| shell_word(&path.display().to_string());
+/// The command with its whole environment, for a file of its own: the engine keeps and shows the scripts that it is given,
+/// and there are secrets among the variables.
+fn command_file(job: &Job) -> String {
     let variables: String =
         job.variables.iter().map(|(name, value)| format!(" {}", shell_word(&format!("{name}={value}")))).collect();
     let command = match &job.command {
         JobCommand::Shell(text) => format!("/bin/sh -c {}", shell_word(text)),
         JobCommand::Argv(words) => words.iter().map(|w| shell_word(w)).collect::<Vec<_>>().join(" "),
     };
+    format!("exec env -i{variables} \"$@\" {command}\n")
+}
+
+/// What one job is given: where it works, what it executes, and what is left of it.
+fn script(job: &Job, folder: &Path, name: &str) -> String {
+    let word = |path: &Path| shell_word(&path.display().to_string());
     let (work, here, log) = (word(&job.folder), word(folder), word(&job.log));
     format!(
         r#"#!/bin/sh
@@ -224,7 +230,7 @@ cd {here} || exit 125
 cd {work} || {{ echo 125 > {here}/{name}.end; exit 125; }}
 # Graphics processors that were given to the job, and nothing else of the engine's.
 set -- ${{CUDA_VISIBLE_DEVICES:+"CUDA_VISIBLE_DEVICES=$CUDA_VISIBLE_DEVICES"}}
-env -i{variables} "$@" {command} >> {log} 2>&1 < /dev/null
+/bin/sh {here}/{name}.command "$@" >> {log} 2>&1 < /dev/null
 code=$?
 # What the command has left running is of the same process group, and ends with it.
 trap '' TERM
@@ -413,6 +419,9 @@ impl SlurmExecutor {
         let text = script(job, folder, name);
         // Before it is the engine's: whoever finds this process gone asks for it by this name.
         fsio::write_derived(&folder.join(SUBMITTED), name.as_bytes()).map_err(|e| e.to_string())?;
+        // Its folder is private.
+        let command = folder.join(format!("{name}.command"));
+        fsio::write_derived(&command, command_file(job).as_bytes()).map_err(|e| e.to_string())?;
         let (begun, mut pause) = (Instant::now(), PAUSES.0);
         loop {
             let error = match ask(&self.submission(job, name, folder), Some(&text)) {

@@ -240,7 +240,7 @@ fn place(file: Option<&str>, line: &str) -> String {
     file.map_or(line.to_string(), |file| format!("{file} {line}"))
 }
 
-fn of_all(shown: usize, all: u64, what: &str) -> String {
+pub(super) fn of_all(shown: usize, all: u64, what: &str) -> String {
     if shown as u64 == all { format!("the {what}") } else { format!("the first {shown} of {} {what}", text::count(all)) }
 }
 

@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use textum_core::data::{Difference, FileChangeKind, Sheet, Small, Tile};
 use textum_core::table::compare::RowsDiff;
 
-use super::diff::{Told, file_row, folder_headline, identity, pattern, rows, shown, table_headline};
+use super::diff::{Told, file_row, folder_headline, identity, of_all, pattern, rows, shown, table_headline};
 use crate::failure::{DAMAGE, Failure};
 use crate::render::table::Cell;
 use crate::render::text;
@@ -113,6 +113,18 @@ pub fn html(told: &Told<'_>, sheet: &Sheet) -> Result<String, Failure> {
         Difference::Table { .. } => rows(told),
         Difference::Same | Difference::File => (Vec::new(), Vec::new()),
     };
+    let title = match told.found {
+        Difference::Table { rows, .. } => {
+            let parts = [
+                (rows.examples_changed.len(), rows.changed, "changed rows"),
+                (rows.examples_added.len(), rows.added, "rows added"),
+                (rows.examples_removed.len(), rows.removed, "rows removed"),
+            ];
+            let told = parts.into_iter().filter(|(shown, ..)| *shown > 0).map(|(shown, all, what)| of_all(shown, all, what));
+            format!("What differs: {}", told.collect::<Vec<_>>().join(", "))
+        }
+        _ => "All files that differ".to_string(),
+    };
     let beyond = match told.found {
         Difference::Folder(diff) if diff.files.len() > FILES => Some(text::count((diff.files.len() - FILES) as u64)),
         _ => None,
@@ -123,7 +135,7 @@ pub fn html(told: &Told<'_>, sheet: &Sheet) -> Result<String, Failure> {
         environment.add_template("diff.html", include_str!("../../../assets/pages/diff.html"))?;
         environment.get_template("diff.html")?.render(minijinja::value::Serde(json!({
             "names": names, "headline": headline, "notes": lines, "sheets": sheets(sheet), "columns": columns,
-            "header": header, "rows": cells(list), "beyond": beyond,
+            "header": header, "rows": cells(list), "beyond": beyond, "title": title,
         })))
     };
     render(&mut environment).map_err(|e| Failure::new(DAMAGE, format!("the page could not be made: {e}"), "please report this"))

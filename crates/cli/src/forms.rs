@@ -13,8 +13,9 @@ const TABLES: &[Format] = &[Format::Text, Format::Json, Format::Csv, Format::Md]
 const FORMS: &[(&str, &[Format])] = &[
     ("new", TEXT),
     ("demo", TEXT),
-    ("place list", &[Format::Text, Format::Json]),
-    ("place check", &[Format::Text, Format::Json]),
+    ("place", TEXT_JSON),
+    ("place list", TEXT_JSON),
+    ("place check", TEXT_JSON),
     ("plan", &[Format::Text, Format::Json, Format::Dot, Format::Mermaid]),
     ("draft", TEXT_JSON),
     ("adopt", TEXT_JSON),

@@ -19,7 +19,7 @@ use crate::ui::Ui;
 #[derive(Debug, Args)]
 pub struct PlaceArgs {
     #[command(subcommand)]
-    command: PlaceCommand,
+    command: Option<PlaceCommand>,
 }
 
 /// What can be asked of places.
@@ -71,7 +71,7 @@ fn known(project: &Project, name: &str) -> Result<(), Failure> {
 /// Looks at places.
 pub fn run(global: &Global, args: &PlaceArgs, ui: &Ui) -> Result<u8, Failure> {
     let project = Project::open(&here(global), variables())?;
-    match &args.command {
+    match args.command.as_ref().unwrap_or(&PlaceCommand::List) {
         PlaceCommand::List => {
             match ui.format {
                 Format::Json => ui.json(&render::place::list_json(&project.manifest)),

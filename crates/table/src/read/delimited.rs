@@ -188,7 +188,13 @@ pub fn count<'t>(
     text: impl Fn() -> Result<Decoded<'t>, TableError>,
     delimiter: Option<Delimiter>,
 ) -> Result<u64, TableError> {
-    if let Some(lines) = count_lines(text()?.stream, table.dialect().quote()).map_err(|e| table.failed(e))? {
+    // Between blanks a line of blanks alone is no row, and only the reader sees which are.
+    let by_lines = delimiter != Some(Delimiter::Blanks);
+    let lines = match by_lines {
+        true => count_lines(text()?.stream, table.dialect().quote()).map_err(|e| table.failed(e))?,
+        false => None,
+    };
+    if let Some(lines) = lines {
         // The first record tells whether it is one of the rows.
         let opened = open(table, text()?, delimiter)?;
         let header = !opened.columns.is_empty() && !opened.rows.oddities().no_header;

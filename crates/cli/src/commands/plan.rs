@@ -27,7 +27,7 @@ pub struct PlanArgs {
     /// Draw the graph of stages (also --format dot, mermaid or json)
     #[arg(long)]
     graph: bool,
-    /// Each stage out of `each` on a line of its own
+    /// Show each of the stages that `each` makes on a line of its own
     #[arg(long)]
     each: bool,
     /// Exit with 1 if anything would be executed or put in place

@@ -58,7 +58,7 @@ pub struct RunArgs {
     /// Go on with stages that do not depend on a failed one
     #[arg(long)]
     pub keep_going: bool,
-    /// Say at the end what became of each stage out of `each`, one by one
+    /// At the end show each of the stages that `each` makes on a line of its own
     #[arg(long)]
     each: bool,
     /// Show what stages print

@@ -26,7 +26,7 @@ pub struct ShowArgs {
     /// What a stage printed; without a stage, what happened in the run and when
     #[arg(long, value_name = "STAGE", num_args = 0..=1, default_missing_value = "", conflicts_with = "receipt", add = clap_complete::ArgValueCandidates::new(crate::complete::stages))]
     log: Option<String>,
-    /// Each stage out of `each` on a line of its own, with its metrics
+    /// Show each of the stages that `each` makes on a line of its own, and their metrics
     #[arg(long)]
     each: bool,
     /// The receipt, byte for byte as stored

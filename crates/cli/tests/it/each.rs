@@ -173,6 +173,10 @@ writes = ["n.txt"]
     assert!(tiny.has("b/A/am.csv") && tiny.has("b/B/pm.csv") && !tiny.has("b/C"));
     assert_eq!(tiny.read("n.txt").trim(), "6");
     textum(&tiny, &["plan", "cut:A:pm", "--format", "json"]).expect(0).says("\"cut:A:pm\"");
+    // Numbers and words in one column are in one order.
+    tiny.write("shifts.csv", "loom,shed\nL1,2\nL2,10\nL3,1a\n");
+    textum(&tiny, &["plan", "--each"]).expect(0).says("cut:1a:am").says("cut:10:pm");
+    tiny.write("shifts.csv", "loom,shed\nL1,B\nL2,A\nL3,B\nL4,\n");
     // What came back from a fresh clone without data is found by restore although no stage is known.
     std::fs::remove_file(tiny.path("shifts.csv")).unwrap();
     textum(&tiny, &["restore"]).expect(0);
@@ -224,6 +228,23 @@ fn mistakes_of_each_are_told_once_with_what_to_write() {
         (
             "each = { kind = [\"tree\", \"line\"] }\nrun = \"x '{each.kind}'\"\nwrites = [\"{each.kind}\"]",
             "inside quotation marks",
+            "",
+        ),
+        ("each = { a = \"0..999999\" }\nrun = \"x\"\nwrites = [\"{each.a}\"]", "has more than 1000 values", "cannot be meant"),
+        (
+            "each = { a = \"0..999\", b = \"0..999\", c = \"0..999\" }\nrun = \"x\"\nwrites = [\"{each.a}{each.b}{each.c}\"]",
+            "`fit` would be 1000000000 stages",
+            "1000",
+        ),
+        ("each = { way = [\"..\"] }\nrun = \"x\"\nwrites = [\"{each.way}/x\"]", "`..` cannot be a value of `way`", "letters"),
+        (
+            "each = { a = { column = \"a\", of = \"/etc/passwd\" } }\nrun = \"x\"\nwrites = [\"{each.a}\"]",
+            "`/etc/passwd` is no path in the project",
+            "",
+        ),
+        (
+            "each = { a = { column = \"a\", of = \"o.csv\" } }\nrun = \"x\"\nwrites = [\"{each.a}\"]\n[stage.make]\nrun = \"x\"\nwrites = [\"o.csv\"]",
+            "`o.csv` is written by the stage `make`",
             "",
         ),
         ("each = \"0..3\"\nrun = \"x\"\nwrites = [\"x\"]", "`each` has the wrong type", "table"),

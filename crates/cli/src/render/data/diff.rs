@@ -97,6 +97,11 @@ pub fn text(told: &Told<'_>, style: &Style) -> String {
     }
 }
 
+/// A share in percent; what is there is never told as 0.
+pub(super) fn percent(share: f64) -> String {
+    if share > 0.0 && share < 0.01 { "less than 1 %".into() } else { format!("{:.0} %", share * 100.0) }
+}
+
 fn table_text(names: &str, told: &Told<'_>, diff: &RowsDiff, style: &Style) -> String {
     let mut out = format!("{}\n\n", style.bold(&format!("{names}: {}", table_headline(diff))));
     let mut line = |name: &str, value: String| out.push_str(&format!("  {}  {value}\n", style.dim(&format!("{name:<8}"))));
@@ -152,8 +157,6 @@ fn table_text(names: &str, told: &Told<'_>, diff: &RowsDiff, style: &Style) -> S
     for (what, hints) in [("changed", &diff.hints_changed), ("added", &diff.hints_added), ("removed", &diff.hints_removed)] {
         for hint in hints {
             let told = style.accent(&format!("{} = {}", hint.column, shown(&hint.value)));
-            let percent =
-                |share: f64| if share > 0.0 && share < 0.01 { "less than 1 %".into() } else { format!("{:.0} %", share * 100.0) };
             out.push_str(&format!(
                 "\n  {told} in {} of the rows {what}, in {} of the others\n",
                 percent(hint.share),

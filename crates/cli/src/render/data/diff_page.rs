@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use textum_core::data::{Difference, FileChangeKind, Sheet, Small, Tile};
 use textum_core::table::compare::RowsDiff;
 
-use super::diff::{Told, file_row, folder_headline, identity, of_all, pattern, rows, shown, table_headline};
+use super::diff::{Told, file_row, folder_headline, identity, of_all, pattern, percent, rows, shown, table_headline};
 use crate::failure::{DAMAGE, Failure};
 use crate::render::table::Cell;
 use crate::render::text;
@@ -66,7 +66,6 @@ fn notes(told: &Told<'_>, diff: &RowsDiff) -> Vec<String> {
     notes.extend(schema.renamed.iter().map(|r| format!("{} → {}: the same values under another name", r.from, r.to)));
     for (what, hints) in [("changed", &diff.hints_changed), ("added", &diff.hints_added), ("removed", &diff.hints_removed)] {
         notes.extend(hints.iter().map(|hint| {
-            let percent = |share: f64| format!("{:.0} %", share * 100.0);
             let value = shown(&hint.value);
             format!(
                 "{} = {value} in {} of the rows {what}, in {} of the others",

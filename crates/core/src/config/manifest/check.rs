@@ -74,6 +74,9 @@ pub fn check(form: &ManifestForm, given: Given<'_>, document: &Document<'_>) -> 
     let names: Vec<&str> = form.stage.keys().map(String::as_str).collect();
     let gates = form.gate.iter().enumerate().filter_map(|(i, gate)| checker.gate(i, gate, &names, &stages, &data)).collect();
     let without_values = expanded.without_values;
+    if any {
+        super::each::tell_once(&mut checker.mistakes);
+    }
     Checked { data, stages, without_values, places, environment, models, gates, mistakes: checker.mistakes }
 }
 

@@ -9,7 +9,7 @@ use serde_json::Value;
 
 use super::each_form::EachValueForm;
 use super::form::StageForm;
-use super::substitute::{placeholders, replace_each};
+use super::substitute::{placeholders, plain, replace_each};
 use super::{Diagnostic, nearest};
 use crate::table::{Dialect, Origin, Table, TableError, kind, row};
 
@@ -79,7 +79,9 @@ pub fn is_stage_name(text: &str) -> bool {
 }
 
 pub(super) fn is_value_text(text: &str) -> bool {
-    (1..=64).contains(&text.len()) && text.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'))
+    // Dots alone are ways, not names.
+    let is_way = text.chars().all(|c| c == '.');
+    (1..=64).contains(&text.len()) && !is_way && text.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'))
 }
 
 /// A stage for which no values are known yet: the table that has them does not stand there.
@@ -102,14 +104,7 @@ pub(super) struct Expanded {
     pub groups: IndexMap<String, IndexMap<String, Vec<Value>>>,
 }
 
-/// A value as it stands in names and paths.
-pub(super) fn plain(value: &Value) -> String {
-    match value {
-        Value::String(text) => text.clone(),
-        other => other.to_string(),
-    }
-}
-
+/// A text as a value: a number where it is written as one.
 pub(super) fn typed(text: String) -> Value {
     // As it is written, or not as a number: `007` is no 7.
     match serde_json::from_str::<Value>(&text) {
@@ -118,7 +113,12 @@ pub(super) fn typed(text: String) -> Value {
     }
 }
 
-/// All combinations, the last name varying fastest.
+/// How many combinations there are.
+pub(super) fn count(values: &IndexMap<String, Vec<Value>>) -> usize {
+    values.values().fold(1, |count, values| count.saturating_mul(values.len()))
+}
+
+/// All combinations, the last name varying fastest; whoever asks has counted them.
 pub(super) fn combinations(values: &IndexMap<String, Vec<Value>>) -> Vec<Vec<(String, Value)>> {
     let mut all: Vec<Vec<(String, Value)>> = vec![Vec::new()];
     for (name, values) in values {
@@ -179,10 +179,13 @@ pub(super) fn values_of_column(
         }
     }
     let mut texts: Vec<String> = found.iter().map(|cell| row::text(cell)).collect();
-    texts.sort_by(|a, b| match (a.parse::<f64>(), b.parse::<f64>()) {
-        (Ok(x), Ok(y)) => x.total_cmp(&y).then_with(|| a.cmp(b)),
-        _ => a.cmp(b),
-    });
+    // By number where all are numbers; texts between them would make a circle of an order.
+    let numbers: Option<Vec<f64>> = texts.iter().map(|t| t.parse().ok()).collect();
+    if let Some(numbers) = numbers {
+        let mut both: Vec<(f64, String)> = numbers.into_iter().zip(texts).collect();
+        both.sort_by(|a, b| a.0.total_cmp(&b.0).then_with(|| a.1.cmp(&b.1)));
+        texts = both.into_iter().map(|(_, text)| text).collect();
+    }
     Ok(Some(texts))
 }
 

@@ -4,18 +4,26 @@ use std::path::Path;
 
 use indexmap::IndexMap;
 use serde_json::Value;
-use textum_base::{SourcePath, overlap};
+use textum_base::{ProjectPath, overlap};
 
 use super::check::Checker;
 use super::document::Step;
 use super::each::{
-    Each, Expanded, MOST, NoValues, PART, PREFIX, combinations, fill, fill_all, is_value_text, names_in, plain, typed,
+    Each, Expanded, MOST, NoValues, PART, PREFIX, combinations, count, fill, fill_all, is_value_text, names_in, typed,
     values_of_column,
 };
 use super::each_form::{ColumnForm, EachForm, EachValueForm};
 use super::form::{ManifestForm, RunForm, StageForm};
+use super::substitute::plain;
 use super::{DatasetDecl, Diagnostic, declared_name, nearest};
 use crate::config::sweep::values;
+
+/// What tables with values are looked for among.
+struct Known<'k> {
+    form: &'k ManifestForm,
+    data: &'k [DatasetDecl],
+    folder: &'k Path,
+}
 
 impl Checker<'_, '_> {
     /// The stages that come out of `each`, and out of reads that mean all of them.
@@ -25,6 +33,7 @@ impl Checker<'_, '_> {
             out.stages = form.stage.iter().map(|(name, stage)| (name.clone(), stage.clone(), None)).collect();
             return out;
         }
+        let known = Known { form, data, folder };
         let tables: toml::Table = toml::from_str(text).unwrap_or_default();
         if form.params.contains_key("each") {
             let help = "call these parameters something else: `each.…` is what a stage with `each` is one of";
@@ -33,8 +42,7 @@ impl Checker<'_, '_> {
         }
         for (name, stage) in &form.stage {
             let Some(each) = &stage.each else { continue };
-            let values =
-                each.iter().filter_map(|(n, each)| Some((n.clone(), self.each_values(name, n, each, data, folder, &mut out)?)));
+            let values = each.iter().filter_map(|(n, each)| Some((n.clone(), self.each_values(name, n, each, &known, &mut out)?)));
             let values: IndexMap<String, Vec<Value>> = values.collect();
             if values.len() == each.len() {
                 out.groups.insert(name.clone(), values);
@@ -74,12 +82,11 @@ impl Checker<'_, '_> {
         stage: &str,
         name: &str,
         form: &EachForm,
-        data: &[DatasetDecl],
-        folder: &Path,
+        known: &Known<'_>,
         out: &mut Expanded,
     ) -> Option<Vec<Value>> {
         let span = self.at(&[Step::Key("stage"), Step::Key(stage), Step::Key("each"), Step::Key(name)]);
-        let found = self.found_values(name, form, data, folder);
+        let found = self.found_values(name, form, known);
         if let (Ok(None), EachForm::Column(column)) = (&found, form) {
             out.without_values.push(NoValues { stage: stage.to_string(), table: column.of.clone() });
         }
@@ -93,13 +100,7 @@ impl Checker<'_, '_> {
     }
 
     /// The values, or what is wrong with them and what to write; `None` where their table is not there.
-    fn found_values(
-        &self,
-        name: &str,
-        form: &EachForm,
-        data: &[DatasetDecl],
-        folder: &Path,
-    ) -> Result<Option<Vec<Value>>, (String, String)> {
+    fn found_values(&self, name: &str, form: &EachForm, known: &Known<'_>) -> Result<Option<Vec<Value>>, (String, String)> {
         let wrong = |title: String, help: &str| Err((title, help.to_string()));
         if !name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_') || !name.starts_with(|c: char| c.is_ascii_alphabetic()) {
             return wrong(format!("`{name}` cannot be the name of values"), "use letters, digits and `_`, as in `{each.fold}`");
@@ -110,12 +111,19 @@ impl Checker<'_, '_> {
                 Err(e) => return wrong(format!("the values of `{name}`: {e}"), "write a range or a list, as in \"0..4\""),
             },
             EachForm::List(list) => list.iter().map(EachValueForm::value).collect(),
-            EachForm::Column(column) => match self.column_values(column, data, folder) {
+            EachForm::Column(column) => match self.column_values(column, known) {
                 Ok(Some(texts)) => texts.into_iter().map(typed).collect(),
                 Ok(None) => return Ok(None),
                 Err(title) => return wrong(title, "name a column of a table that stands in the project"),
             },
         };
+        match found.len() {
+            0 => return wrong(format!("`{name}` has no values"), "name one at least, as in \"0..4\""),
+            n if n > MOST => {
+                return wrong(format!("`{name}` has more than {MOST} values"), "a stage for each of so many cannot be meant");
+            }
+            _ => {}
+        }
         let texts: Vec<String> = found.iter().map(plain).collect();
         if let Some(odd) = texts.iter().find(|t| !is_value_text(t)) {
             let help = "each value stands in names and paths: letters, digits, `.`, `-` and `_`, 64 at most";
@@ -124,33 +132,34 @@ impl Checker<'_, '_> {
         if let Some(twice) = texts.iter().enumerate().find(|(i, t)| texts[..*i].contains(t)) {
             return wrong(format!("`{}` is among the values of `{name}` twice", twice.1), "name each value once");
         }
-        match found.len() {
-            0 => wrong(format!("`{name}` has no values"), "name one at least, as in \"0..4\""),
-            n if n > MOST => wrong(format!("`{name}` has more than {MOST} values"), "a stage for each of so many cannot be meant"),
-            _ => Ok(Some(found)),
-        }
+        Ok(Some(found))
     }
 
-    fn column_values(&self, form: &ColumnForm, data: &[DatasetDecl], folder: &Path) -> Result<Option<Vec<String>>, String> {
-        let decl = data.iter().find(|d| d.name == form.of || d.path == form.of.as_str());
+    fn column_values(&self, form: &ColumnForm, known: &Known<'_>) -> Result<Option<Vec<String>>, String> {
+        let decl = known.data.iter().find(|d| d.name == form.of || d.path == form.of.as_str());
         let path = match decl {
             Some(decl) => decl.path.to_string(),
-            None => SourcePath::tidied(&form.of).map_err(|_| format!("`{}` is no path in the project", form.of))?.to_string(),
+            None => ProjectPath::tidied(&form.of).map_err(|_| format!("`{}` is no path in the project", form.of))?.to_string(),
         };
+        // What a stage makes is not there yet when its values are asked for, or is that of an earlier run.
+        let writes = |s: &StageForm| s.writes.iter().chain(&s.metrics).any(|w| overlap(w.trim_end_matches('/'), &path));
+        if let Some((name, _)) = known.form.stage.iter().find(|(_, s)| writes(s)) {
+            return Err(format!("`{path}` is written by the stage `{name}`, so that its values are not known before"));
+        }
         let dialect = decl.map(|d| d.table.clone()).unwrap_or_default();
-        values_of_column(folder, &path, &form.column, &dialect).map_err(|e| e.to_string())
+        values_of_column(known.folder, &path, &form.column, &dialect).map_err(|e| e.to_string())
     }
 
     /// The stages that one stage stands for.
     fn members(&mut self, name: &str, form: &StageForm, table: Option<&toml::Value>, out: &mut Expanded) {
         let (Some(values), Some(table)) = (out.groups.get(name), table) else { return };
-        let mut all = combinations(values);
-        if all.len() > MOST {
+        if count(values) > MOST {
             let span = self.document.key_place(&["stage", name, "each"]);
-            let title = format!("`{name}` would be {} stages", all.len());
+            let title = format!("`{name}` would be {} stages", count(values));
             self.mistakes.push(Diagnostic::new(span, title, "these combinations", format!("{MOST} are the most")));
-            all.truncate(1);
+            return;
         }
+        let mut all = combinations(values);
         // What does not differ would be written by all of them.
         let mut shares = false;
         let outputs = form.writes.iter().map(|w| ("writes", w)).chain(form.metrics.iter().map(|m| ("metrics", m)));
@@ -208,6 +217,16 @@ impl Checker<'_, '_> {
                     found.push(value.clone());
                 }
             }
+        }
+        if count(&values) > MOST {
+            let title = format!("`{path}` would be {} paths", count(&values));
+            self.mistakes.push(Diagnostic::new(
+                self.at(steps),
+                title,
+                "this path",
+                format!("{MOST} are the most: read a folder instead"),
+            ));
+            return Vec::new();
         }
         combinations(&values).iter().map(|values| fill(path, values)).collect()
     }

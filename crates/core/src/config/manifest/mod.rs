@@ -277,9 +277,6 @@ impl Manifest {
     pub fn parse(path: &Path, text: String) -> Result<Manifest, Box<ManifestError>> {
         let fail = |text: String, mut mistakes: Vec<Diagnostic>| {
             mistakes.sort_by_key(|m| m.span.start);
-            if text.contains("each") {
-                each::tell_once(&mut mistakes);
-            }
             Box::new(ManifestError { path: path.to_path_buf(), text, mistakes })
         };
         let built = {

@@ -46,7 +46,8 @@ fn spans(text: &str) -> Vec<(usize, usize)> {
     found
 }
 
-fn plain(value: &Value) -> String {
+/// A value as it stands in names, paths and commands.
+pub(super) fn plain(value: &Value) -> String {
     match value {
         Value::String(text) => text.clone(),
         other => other.to_string(),

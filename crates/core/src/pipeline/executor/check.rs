@@ -1,11 +1,11 @@
 //! Whether a place can be used: by a trivial job that does what stages need.
 
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use serde::Serialize;
 
 use super::slurm::{SlurmExecutor, engine};
-use super::{Executor, Job, JobCommand};
+use super::{Cancel, Executor, Job, JobCommand};
 use crate::config::manifest::{Needs, PlaceDecl};
 use crate::fsio::{self, IoError};
 use crate::project::workspace::Project;
@@ -13,6 +13,8 @@ use crate::record::receipt::Exit;
 
 /// A clock that is further off than this is a fault, in seconds: what was written when could not be told.
 const SKEW: f64 = 30.0;
+/// So long the trivial job may take, waiting for room among them.
+const LONGEST: Duration = Duration::from_secs(120);
 
 /// What was found of a place.
 #[derive(Clone, Debug, Default, Serialize)]
@@ -70,14 +72,21 @@ pub fn check_place(project: &Project, decl: &PlaceDecl) -> Result<PlaceCheck, Io
     };
     let place = SlurmExecutor::of(decl);
     let begun = Instant::now();
-    let ended = place.submit(&job).and_then(|id| Ok((place.wait(&id)?, place.record_of(&id), place.why(&id))));
-    let (exit, record, why) = match ended {
-        Ok(ended) => ended,
+    let ended = place.submit(&job).and_then(|id| Ok((place.wait_at_most(&id, LONGEST)?, id)));
+    let (exit, id) = match ended {
+        Ok((Some(exit), id)) => (exit, id),
+        Ok((None, id)) => {
+            place.cancel(&id, Cancel::AtOnce)?;
+            let says = place.engine_says(&id);
+            found.faults.push(format!("a trivial job has not ended after {} s; the cluster says {says}", LONGEST.as_secs()));
+            return Ok(found);
+        }
         Err(e) => {
             found.faults.push(e.to_string());
             return Ok(found);
         }
     };
+    let (record, why) = (place.record_of(&id), place.why(&id));
     found.seconds = Some(begun.elapsed().as_secs_f64());
     found.node = Some(record.host);
     let read = |name: &str| std::fs::read_to_string(folder.path().join(name)).unwrap_or_default().trim().to_string();

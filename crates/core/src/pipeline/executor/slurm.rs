@@ -408,6 +408,25 @@ impl SlurmExecutor {
         Ok(())
     }
 
+    /// How a job ended, if it does within this time.
+    pub fn wait_at_most(&self, id: &JobId, most: Duration) -> Result<Option<Exit>, IoError> {
+        let (begun, mut jobs) = (Instant::now(), self.shared.jobs());
+        loop {
+            match jobs.get(id).map(|k| k.state) {
+                Some(JobState::Ended(exit)) => return Ok(Some(exit)),
+                Some(JobState::Lost) | None => return Err(self.failed("wait for a job of", "how it ended cannot be told".into())),
+                Some(JobState::Waiting | JobState::Running) => {}
+            }
+            let Some(left) = most.checked_sub(begun.elapsed()) else { return Ok(None) };
+            jobs = self.shared.news.wait_timeout(jobs, left).unwrap_or_else(PoisonError::into_inner).0;
+        }
+    }
+
+    /// What the engine last said of a job, in its words.
+    pub fn engine_says(&self, id: &JobId) -> String {
+        self.shared.jobs().get(id).map(|k| k.engine.clone()).filter(|s| !s.is_empty()).unwrap_or_else(|| "nothing".into())
+    }
+
     /// The number of a job that was submitted by this name, where the answer to it was lost.
     fn number_of(&self, name: &str) -> Result<Option<u64>, String> {
         let all = words(&["squeue", "--noheader", "--states=all", "--format=%A", &format!("--name={name}")]);
@@ -527,14 +546,10 @@ impl Executor for SlurmExecutor {
     }
 
     fn wait(&self, id: &JobId) -> Result<Exit, IoError> {
-        let mut jobs = self.shared.jobs();
         loop {
-            match jobs.get(id).map(|k| k.state) {
-                Some(JobState::Ended(exit)) => return Ok(exit),
-                Some(JobState::Lost) | None => return Err(self.failed("wait for a job of", "how it ended cannot be told".into())),
-                Some(JobState::Waiting | JobState::Running) => {}
+            if let Some(exit) = self.wait_at_most(id, PAUSES.1)? {
+                return Ok(exit);
             }
-            jobs = self.shared.news.wait_timeout(jobs, PAUSES.1).unwrap_or_else(PoisonError::into_inner).0;
         }
     }
 

@@ -79,8 +79,8 @@ pub fn open(global: &Global, ui: &Ui) -> Result<Project, Failure> {
         let events = ui.events();
         let style = &ui.err_style;
         match close_interrupted(&mut project, &*events) {
-            // To look is no matter of room; whoever comes when there is some closes it.
-            Err(e) if e.is_full() => {
+            // To look is no matter of room, nor of a cluster; whoever comes when there is some closes it.
+            Err(e) if e.is_circumstance() => {
                 ui.say(&format!("{} a run that was cut off could not be recorded as that yet: {e}", style.bad("note:")));
             }
             other => drop(other?),

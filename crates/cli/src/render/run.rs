@@ -45,10 +45,6 @@ pub fn text(outcome: &RunOutcome, directions: &[(String, Better)], templates: &T
     out
 }
 
-fn is_good(stage: &SettledStage) -> bool {
-    matches!(stage.state, RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate)
-}
-
 fn row(line: &Line<'_, SettledStage>, templates: &Templates, style: &Style) -> Vec<Cell> {
     let seconds: f64 = line.items.iter().map(|s| s.seconds).sum();
     let seconds = if seconds > 0.0 { text::seconds(seconds) } else { String::new() };
@@ -65,7 +61,7 @@ fn row(line: &Line<'_, SettledStage>, templates: &Templates, style: &Style) -> V
     };
     let no_templates = Templates::default();
     let templates = if line.items.len() > 1 { templates } else { &no_templates };
-    let done = line.items.iter().filter(|s| is_good(s)).filter_map(|s| s.execution.as_ref());
+    let done = line.items.iter().filter(|s| s.state.has_result()).filter_map(|s| s.execution.as_ref());
     let writes = each::outputs(done.flat_map(|e| &e.outputs).map(|o| (&*o.path, o.content.size)), templates, style);
     let elsewhere = line.items.iter().filter(|s| s.state == RunStageState::Reused);
     let made = match elsewhere.filter_map(|s| s.execution.as_ref()?.elsewhere.as_ref()).next() {
@@ -87,7 +83,7 @@ pub fn json(outcome: &RunOutcome) -> Value {
         .stages
         .iter()
         .map(|s| {
-            let good = is_good(s);
+            let good = s.state.has_result();
             let execution = s.execution.as_ref();
             let writes: Vec<Value> = execution
                 .filter(|_| good)

@@ -520,8 +520,9 @@ impl ActiveRun<'_> {
     }
 
     fn settle(&mut self, index: StageIndex, stage: SettledStage, reason: Option<String>) {
-        let good = matches!(stage.state, RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate);
-        if good && let Some(done) = &stage.execution {
+        if stage.state.has_result()
+            && let Some(done) = &stage.execution
+        {
             self.settled.insert(index, Settled::Result { outputs: done.outputs.clone(), in_place: true });
         } else if matches!(stage.state, RunStageState::Failed | RunStageState::Stopped) && !self.options.keep_going {
             self.halted = true;

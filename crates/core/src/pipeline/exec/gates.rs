@@ -10,7 +10,7 @@ use crate::config::manifest::{GateDecl, Manifest, declared_name};
 use crate::project::git::git_show;
 use crate::project::workspace::Project;
 use crate::record::ledger::{Ledger, LedgerError, NameError};
-use crate::record::receipt::{GateRecord, Metric, RunReceipt, RunStageState, TREE_RECEIPT_NAME, TreeReceipt};
+use crate::record::receipt::{GateRecord, Metric, RunReceipt, TREE_RECEIPT_NAME, TreeReceipt};
 use textum_expr::Known;
 
 /// The run that gates compare with, and its metrics.
@@ -61,8 +61,7 @@ impl Gates {
         // After a stage that is `each`: once all that come out of it have their results.
         let declared = declared_name(stage);
         let is_whole = || {
-            let good = |s: &&SettledStage| matches!(s.state, RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate);
-            let done = settled.iter().copied().filter(|s| declared_name(&s.stage) == declared).filter(good).count();
+            let done = settled.iter().filter(|s| declared_name(&s.stage) == declared && s.state.has_result()).count();
             done == self.manifest.stages_of(declared).count()
         };
         let is_after = |g: &GateDecl| g.after == stage || (g.after == declared && declared != stage && is_whole());

@@ -187,7 +187,7 @@ fn end_jobs(project: &Project, run: &Path) -> Result<(), ExecError> {
         }
     }
     for stage in fs::read_dir(run).into_iter().flatten().flatten() {
-        end_submitted(&stage.path())?;
+        end_submitted(&stage.path()).map_err(ExecError::MayBeAtWork)?;
     }
     Ok(())
 }

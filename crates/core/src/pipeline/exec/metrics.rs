@@ -6,7 +6,7 @@ use statrs::distribution::{ContinuousCDF, StudentsT};
 
 use super::outcome::SettledStage;
 use crate::config::manifest::{Manifest, declared_name};
-use crate::record::receipt::{Metric, RunStageState};
+use crate::record::receipt::Metric;
 
 /// How probable it is that the interval over the values of `each` holds the mean.
 const LEVEL: f64 = 0.95;
@@ -42,7 +42,8 @@ impl Spread {
 /// The metrics of the stages out of one: where all have theirs the mean under its own name, with spread and interval.
 /// Else nothing can be said of all, and each stands for itself.
 pub(super) fn of_group(members: &[&SettledStage], whole: usize) -> Option<BTreeMap<String, Metric>> {
-    let metrics: Vec<_> = members.iter().filter(|s| is_good(s)).filter_map(|s| s.execution.as_ref()).map(|e| &e.metrics).collect();
+    let metrics: Vec<_> =
+        members.iter().filter(|s| s.state.has_result()).filter_map(|s| s.execution.as_ref()).map(|e| &e.metrics).collect();
     if metrics.len() != whole {
         return None;
     }
@@ -60,10 +61,6 @@ pub(super) fn of_group(members: &[&SettledStage], whole: usize) -> Option<BTreeM
         }
     }
     Some(all)
-}
-
-fn is_good(stage: &SettledStage) -> bool {
-    matches!(stage.state, RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate)
 }
 
 /// The metrics of a run by name. Two stages may both have an `auc`: the later one's is then known by its stage.

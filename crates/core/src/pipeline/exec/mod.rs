@@ -111,6 +111,9 @@ pub enum ExecError {
     /// The tree is taken, or the workspace is of a newer format.
     #[error(transparent)]
     Workspace(#[from] WorkspaceError),
+    /// A run that was cut off may still have a job at work elsewhere.
+    #[error(transparent)]
+    MayBeAtWork(IoError),
     /// The run was asked to stop before it began.
     #[error("it was stopped before it began")]
     NotBegun,
@@ -120,8 +123,12 @@ pub enum ExecError {
 }
 
 impl ExecError {
-    /// Whether nothing is wrong but that the disk has no room to write.
-    pub fn is_full(&self) -> bool {
-        matches!(self, ExecError::Io(e) | ExecError::Store(StoreError::Io(e)) if e.is_full())
+    /// Whether nothing is wrong but that the disk has no room to write, or that a place does not answer: who only looks
+    /// need not wait for either.
+    pub fn is_circumstance(&self) -> bool {
+        match self {
+            ExecError::Io(e) | ExecError::Store(StoreError::Io(e)) => e.is_full(),
+            other => matches!(other, ExecError::MayBeAtWork(_)),
+        }
     }
 }

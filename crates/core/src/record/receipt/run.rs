@@ -137,6 +137,13 @@ pub enum RunStageState {
     Skipped,
 }
 
+impl RunStageState {
+    /// Whether the stage has its result.
+    pub fn has_result(self) -> bool {
+        matches!(self, RunStageState::Ran | RunStageState::Reused | RunStageState::UpToDate)
+    }
+}
+
 /// How a run ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use textum_core::config::manifest::{Needs, PlaceDecl, PlaceKind};
 use textum_core::fsio::IoError;
 use textum_core::pipeline::executor::{
-    Cancel, Capacity, Executor, Job, JobCommand, JobId, JobState, LocalExecutor, SlurmExecutor, TooMuchMemory,
+    BatchExecutor, Cancel, Capacity, Executor, Job, JobCommand, JobId, JobState, LocalExecutor, TooMuchMemory,
 };
 use textum_core::record::receipt::{Exit, PlaceRecord};
 
@@ -102,8 +102,8 @@ fn on_each(test: impl Fn(&Bench)) {
     }
 }
 
-fn cluster() -> SlurmExecutor {
-    SlurmExecutor::of(&PlaceDecl { name: "cluster".into(), kind: PlaceKind::Slurm, options: Vec::new(), jobs: 50 })
+fn cluster() -> BatchExecutor {
+    BatchExecutor::of(&PlaceDecl { name: "cluster".into(), kind: PlaceKind::Slurm, options: Vec::new(), jobs: 50 }, None)
 }
 
 /// Whether the place only takes a job's words, so that a program that is not there is found out when it is at work.

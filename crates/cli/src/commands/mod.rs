@@ -36,12 +36,13 @@ pub mod sync;
 pub mod trace;
 pub mod verify;
 
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 
 use textum_base::Identity;
 use textum_core::depot::Depot;
 use textum_core::erase::{finish, pending, unfollowed};
-use textum_core::pipeline::exec::close_interrupted;
+use textum_core::pipeline::exec::{close_interrupted, unattended_runs};
 use textum_core::project::workspace::{Project, Workspace};
 use textum_core::record::ledger::{CheckpointRow, Erasure, run_and_stage};
 use textum_core::record::receipt::TreeReceipt;
@@ -232,6 +233,23 @@ pub fn checkpoint(project: &Project, name: &str) -> Result<CheckpointRow, Failur
         Err(e) => live_run(project, run).ok_or(e)?,
     };
     Ok(project.ledger.checkpoint(&id, stage, which, directions)?)
+}
+
+/// Tells of jobs at places that nobody attends to, and what can be done about them.
+pub fn tell_unattended(project: &Project, ui: &Ui) -> Result<(), Failure> {
+    for run in unattended_runs(project)? {
+        let stages: Vec<String> = run.jobs.iter().map(|job| job.stage.clone()).collect();
+        let places: BTreeSet<String> = run.jobs.iter().filter_map(|job| job.place.clone()).collect();
+        let places: Vec<String> = places.into_iter().collect();
+        let short = run.draft.run.rsplit('-').next().unwrap_or_default();
+        ui.say(&format!(
+            "{} was cut off and left {} at {}: textum resume {short} takes it up, textum stop {short} ends it",
+            run.draft.run,
+            crate::render::text::some(&stages, 4),
+            crate::render::text::some(&places, 4),
+        ));
+    }
+    Ok(())
 }
 
 /// The run at work whose id ends so.

@@ -58,6 +58,7 @@ pub fn run(global: &Global, args: &RestoreArgs, ui: &Ui) -> Result<u8, Failure> 
         Some(folder) => restore_into(&project, &wanted, &here(global).join(folder))?,
         None => {
             project.workspace.create_state()?;
+            textum_core::pipeline::exec::tree_is_free(&project)?;
             let _tree = project.workspace.lock_tree(&format!("process {}, a restore by {}", std::process::id(), by_whom()))?;
             let name = format!("restore-{}", textum_base::clock::now().strftime("%Y%m%d-%H%M%S"));
             let events = ui.events();

@@ -2,11 +2,12 @@
 
 use clap::Args;
 use textum_core::config::manifest::SetError;
-use textum_core::pipeline::exec::RunOptions;
+use textum_core::pipeline::exec::{RunOptions, UnattendedJob, standing_of, unattended_runs};
+use textum_core::pipeline::executor::JobState;
 use textum_core::pipeline::plan::select_stages;
 use textum_core::project::workspace::Project;
 use textum_core::record::ledger::NameError;
-use textum_core::record::receipt::{RunReceipt, RunStageState, RunState, StageReceipt};
+use textum_core::record::receipt::{Exit, RunReceipt, RunStageState, RunState, StageReceipt};
 
 use super::{by_whom, open_to_write};
 use crate::args::Global;
@@ -17,7 +18,7 @@ use crate::ui::Ui;
 /// What `textum resume` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum resume            the last run that was stopped or interrupted\n  textum resume 7f3a       this one\n\nIt is a new run with the parameters of the old one; stages that were done are reused, the one that was cut\noff goes on from its last checkpoint, or begins anew if it has none. What has changed since is said."
+    after_help = "Examples:\n  textum resume            the last run that was stopped or interrupted\n  textum resume 7f3a       this one\n\nIt is a new run with the parameters of the old one; stages that were done are reused, the one that was cut\noff goes on from its last checkpoint, or begins anew if it has none. A job that a place still carries out is taken\nup as it is. What has changed since is said."
 )]
 pub struct ResumeArgs {
     /// The run; left out: the newest that was stopped or interrupted
@@ -35,7 +36,7 @@ pub fn run(global: &Global, args: &ResumeArgs, ui: &Ui) -> Result<u8, Failure> {
         let events = ui.events();
         textum_core::pipeline::exec::close_interrupted(&mut project, &*events)?;
     }
-    let old = chosen(&project, args.run.as_deref())?;
+    let (old, jobs) = chosen(&project, args.run.as_deref())?;
     let short = old.run.rsplit('-').next().unwrap_or_default().to_string();
     if old.state == RunState::Done {
         let help = format!("`textum run` runs what has changed; `textum run --from {short}#last` trains longer from a checkpoint");
@@ -57,6 +58,10 @@ pub fn run(global: &Global, args: &ResumeArgs, ui: &Ui) -> Result<u8, Failure> {
         by: by_whom(),
         ..RunOptions::default()
     };
+    for (stage, place) in &old.places {
+        options.places.extend(project.graph.index_of(stage).map(|index| (index, place.clone())));
+    }
+    take_up(&project, &jobs, &mut options, ui)?;
     for stage in old.stages.iter().filter(|s| matches!(s.state, RunStageState::Stopped | RunStageState::Failed)) {
         let Some(index) = project.graph.index_of(&stage.stage) else { continue };
         if project.manifest.stages[index].checkpoints.is_none() {
@@ -77,7 +82,12 @@ pub fn run(global: &Global, args: &ResumeArgs, ui: &Ui) -> Result<u8, Failure> {
     super::run::carry_out(&mut project, &options, false, ui)
 }
 
-fn chosen(project: &Project, name: Option<&str>) -> Result<RunReceipt, Failure> {
+/// The run, and jobs of it that nobody attends to.
+fn chosen(project: &Project, name: Option<&str>) -> Result<(RunReceipt, Vec<UnattendedJob>), Failure> {
+    let fits = |id: &str| name.is_none_or(|name| id == name || id.rsplit('-').next().is_some_and(|s| s.starts_with(name)));
+    if let Some(run) = unattended_runs(project)?.into_iter().rev().find(|run| fits(&run.draft.run)) {
+        return Ok((run.draft, run.jobs));
+    }
     let id = match name {
         Some(name) => project.ledger.resolve_run(name, &project.manifest.metrics)?,
         None => {
@@ -87,7 +97,24 @@ fn chosen(project: &Project, name: Option<&str>) -> Result<RunReceipt, Failure> 
         }
     };
     let row = project.ledger.run(&id)?.ok_or(NameError::NoRuns)?;
-    Ok(RunReceipt::load(&project.store, &row.receipt)?)
+    Ok((RunReceipt::load(&project.store, &row.receipt)?, Vec::new()))
+}
+
+/// Jobs that are at work or have succeeded are taken up where they are; what was lost goes on from its last checkpoint.
+fn take_up(project: &Project, jobs: &[UnattendedJob], options: &mut RunOptions, ui: &Ui) -> Result<(), Failure> {
+    for (job, state) in jobs.iter().zip(standing_of(project, jobs)?) {
+        let Some(index) = project.graph.index_of(&job.stage) else { continue };
+        options.places.extend(job.place.clone().map(|place| (index, place)));
+        if matches!(state, JobState::Waiting | JobState::Running | JobState::Ended(Exit::Code(0))) {
+            continue;
+        }
+        let place = job.place.as_deref().unwrap_or_default();
+        ui.say(&format!("  the job of {} at {place} did not succeed or is not known there any more", job.stage));
+        if let Ok(row) = project.ledger.checkpoint(&job.run, Some(&job.stage), "last", &project.manifest.metrics) {
+            options.from.insert(index, row.to_start_from());
+        }
+    }
+    Ok(())
 }
 
 /// Gives the project the parameters of the run; what cannot be taken over is said.

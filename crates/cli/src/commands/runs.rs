@@ -121,6 +121,7 @@ pub fn run(global: &Global, args: &RunsArgs, ui: &Ui) -> Result<u8, Failure> {
     for id in textum_core::pipeline::exec::live_runs(&project.workspace.runs_folder()) {
         ui.say(&format!("{id} is at work now: textum follow {}", id.rsplit('-').next().unwrap_or_default()));
     }
+    super::tell_unattended(&project, ui)?;
     Ok(0)
 }
 

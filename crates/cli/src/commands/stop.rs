@@ -3,7 +3,8 @@
 use std::time::{Duration, Instant};
 
 use clap::Args;
-use textum_core::pipeline::exec::{ask_to_stop, is_at_work, live_runs};
+use textum_core::pipeline::exec::{ask_to_stop, end_unattended, is_at_work, live_runs, unattended_runs};
+use textum_core::project::workspace::Project;
 use textum_core::share::{remote_runs, stop_remote};
 
 use super::{by_whom, here, variables};
@@ -36,9 +37,12 @@ pub fn run(global: &Global, args: &StopArgs, ui: &Ui) -> Result<u8, Failure> {
     if let Some(depot) = &args.depot {
         return elsewhere(global, args, depot, ui);
     }
-    let project = textum_core::project::workspace::Project::open(&here(global), variables())?;
+    let project = Project::open(&here(global), variables())?;
     let runs = project.workspace.runs_folder();
     let at_work = live_runs(&runs);
+    if let Some(run) = unattended(&project, args.run.as_deref(), &at_work)? {
+        return end_jobs(global, &run, ui);
+    }
     let run = match (&args.run, at_work.as_slice()) {
         (_, []) => return Err(Failure::new(NOT_THERE, "no run is at work", "`textum runs` lists those that have ended")),
         (None, [only]) => only.clone(),
@@ -66,6 +70,39 @@ pub fn run(global: &Global, args: &StopArgs, ui: &Ui) -> Result<u8, Failure> {
         _ => ui.result(&format!("{run} is stopped: textum resume {} goes on with it", run.rsplit('-').next().unwrap_or_default())),
     }
     Ok(0)
+}
+
+/// The run that is meant, if it was cut off and left jobs at a place.
+fn unattended(project: &Project, name: Option<&str>, at_work: &[String]) -> Result<Option<String>, Failure> {
+    let fits = |id: &String| match name {
+        Some(name) => id == name || id.rsplit('-').next().is_some_and(|s| s.starts_with(name)),
+        None => at_work.is_empty(),
+    };
+    let mut fitting = unattended_runs(project)?.into_iter().map(|run| run.draft.run).filter(fits);
+    match (fitting.next(), fitting.next()) {
+        (Some(first), Some(second)) => {
+            let help = format!("name one: {first}, {second} …");
+            Err(Failure::new(USAGE, "several runs that were cut off have jobs at places", help))
+        }
+        (one, _) => Ok(one),
+    }
+}
+
+/// Ends the jobs of a run whose Textum is gone.
+fn end_jobs(global: &Global, run: &str, ui: &Ui) -> Result<u8, Failure> {
+    let project = super::open_to_write(global, ui)?;
+    let ended = {
+        let events = ui.events();
+        end_unattended(&project, run, &*events)?
+    };
+    match ui.format {
+        Format::Json => ui.json(&serde_json::json!({"run": run, "stopped": ended})),
+        _ => {
+            let short = run.rsplit('-').next().unwrap_or_default();
+            ui.result(&format!("{run} is stopped: textum resume {short} goes on with it"));
+        }
+    }
+    Ok(if ended { 0 } else { UNSUCCESSFUL })
 }
 
 /// Asks a run on another machine to stop, and waits until nothing is told of it any more.

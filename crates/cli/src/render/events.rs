@@ -75,6 +75,10 @@ pub fn line(event: &Event, style: &Style) -> Option<String> {
         Event::StartsClean { stage, path } => {
             format!("  {stage} starts clean: the checkpoints that lay in {path} are not used (run --from starts from one)")
         }
+        Event::TakesUp { stage, run, place } => {
+            let place = place.as_deref().unwrap_or_default();
+            format!("  {stage}  {} by {run}, whose Textum is gone, at {place}", style.accent("takes up the job submitted"))
+        }
         Event::GoesOn { stage, run, step } => {
             format!("  {stage}  {} {run}#{step}", style.accent("goes on from"))
         }

@@ -127,6 +127,7 @@ fn must_be_quiet(project: &Project) -> Result<(), EraseError> {
 
 /// Erases rows, and all that was made of them. Where there are none, it is given back what was found.
 pub fn erase(project: &mut Project, asked: &Asked, by: &Identity) -> Result<Result<Box<Erased>, Found>, EraseError> {
+    crate::pipeline::exec::tree_is_free(project)?;
     let _tree = project.workspace.lock_tree(&format!("erasing rows of {}", asked.dataset))?;
     for _ in 0..TRIES {
         must_be_quiet(project)?;
@@ -194,6 +195,7 @@ pub fn plan_to_follow(project: &Project, receipt: &Digest) -> Result<ErasePlan, 
 
 /// Does here what somebody else has erased, with what was made of it here. Gives nothing where nothing of it is here.
 pub fn follow(project: &mut Project, receipt: &Digest, by: &Identity) -> Result<Option<Erased>, EraseError> {
+    crate::pipeline::exec::tree_is_free(project)?;
     let _tree = project.workspace.lock_tree("erasing what others have erased")?;
     let theirs = EraseReceipt::load(&project.store, receipt)?;
     for _ in 0..TRIES {
@@ -324,6 +326,7 @@ pub fn finish(project: &mut Project) -> Result<bool, EraseError> {
     if !is_cut_off(&project.workspace) {
         return Ok(false);
     }
+    crate::pipeline::exec::tree_is_free(project)?;
     let _tree = project.workspace.lock_tree("finishing an erasing that was cut off")?;
     {
         let alone = project.store.alone()?;

@@ -51,6 +51,15 @@ pub enum Event {
         /// The id by which the executor knows it.
         job: String,
     },
+    /// A stage is made by a job that a Textum that is gone has left at a place.
+    TakesUp {
+        /// The stage.
+        stage: String,
+        /// The run that was cut off.
+        run: String,
+        /// The place.
+        place: Option<String>,
+    },
     /// A stage waits for another process that is executing just this key.
     Waits {
         /// The stage.

@@ -221,6 +221,7 @@ impl Rebuilder<'_> {
             }
         }
         Ok(Task {
+            taken_up: None,
             // What was made anywhere is made again here.
             place: None,
             inputs: receipt.inputs.clone(),

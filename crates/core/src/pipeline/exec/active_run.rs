@@ -183,6 +183,9 @@ impl ActiveRun<'_> {
             let Some(mut decision) = self.decide(stage, common)? else { continue };
             self.take_on_trust(&mut decision, common)?;
             self.todo.remove(&stage);
+            if decision.action != Action::Run {
+                self.end_left_in_tree(&decision.stage, common)?;
+            }
             match decision.action {
                 Action::UpToDate => {
                     self.note_data(&decision.stage, &decision.reads);

@@ -1,13 +1,14 @@
 //! The beginning of one stage of a run: what it reads is looked at and taken in, and its place is made.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use textum_base::{ProjectPath, SourcePath};
 
 use super::ExecError;
 use super::active_run::ActiveRun;
 use super::scheduler::Common;
-use super::stage::Task;
+use super::stage::{TakenUp, Task};
 use crate::config::graph::StageIndex;
 use crate::event::Event;
 use crate::fsio::TreeDir;
@@ -15,6 +16,7 @@ use crate::pipeline::plan::Decision;
 use crate::project::fingerprint::{ReasonKind, ScanError, Scanner, Standstill};
 use crate::project::tree::{ClearError, Staged, TreeCleaner, write_new};
 use crate::record::receipt::{BranchedFrom, Content, Inputs, PathContent, Read};
+use crate::store::Digest;
 
 /// What becomes of a stage that is to begin.
 pub(super) enum Begin {
@@ -37,6 +39,9 @@ impl ActiveRun<'_> {
             let why = format!("it reads {}, which is not there: the stage that should write it did not", absent.join(", "));
             return Ok(Begin::Impossible(why));
         };
+        if let Some(task) = self.take_up(decision, inputs, key, common)? {
+            return Ok(Begin::Ready(Box::new(task)));
+        }
         let scanner = match &self.apart {
             Some(apart) => {
                 let (sandbox, scanner) = apart.prepare(decision.index, &decision.reads, &self.done)?;
@@ -81,6 +86,7 @@ impl ActiveRun<'_> {
         let root = scanner.root().to_path_buf();
         let own = decision.reads.iter().map(|(path, content)| self.read(path, content));
         Ok(Begin::Ready(Box::new(Task {
+            taken_up: None,
             inputs: inputs.clone(),
             key,
             reads: own.chain(param_files).collect(),
@@ -101,6 +107,80 @@ impl ActiveRun<'_> {
             observe: decl.observe,
             sandbox_of: (self.apart.is_some() || sealed_off).then(|| self.project.workspace.root().to_path_buf()),
         })))
+    }
+
+    /// The stage as a job makes it that was left by a Textum that is gone, if there is one.
+    fn take_up(
+        &mut self,
+        decision: &Decision,
+        inputs: &Inputs,
+        key: Digest,
+        common: &mut Common<'_>,
+    ) -> Result<Option<Task>, ExecError> {
+        let (in_tree, place) = (self.apart.is_none(), self.stage_context.place);
+        let claimed = match self.plan_context.forced.contains(&decision.index) {
+            true => None,
+            false => common.unattended.claim(place, &decision.stage, key, in_tree)?,
+        };
+        let Some((left, job)) = claimed else {
+            self.end_left_in_tree(&decision.stage, common)?;
+            return Ok(None);
+        };
+        let decl = &self.project.manifest.stages[decision.index];
+        let sealed_off = self.is_sealed_off(decision.index);
+        let apart = self.apart.is_some() || sealed_off;
+        let scanner = match apart {
+            true => {
+                let references = self.project.scanner.references().to_vec();
+                Arc::new(Scanner::open(&left.root, None).with_references(references))
+            }
+            false => self.project.scanner.clone(),
+        };
+        if let Some(apart) = &self.apart {
+            apart.was_made(decision.index, TreeDir::open(&left.root)?);
+        }
+        let Ok((param_files, _)) = self.take_in_param_files(decl, &scanner, common)? else { return Ok(None) };
+        self.note_data(&decision.stage, &decision.reads);
+        let made = self.project.ledger.checkpoints_of(&left.run)?.into_iter().filter(|c| c.stage == decision.stage);
+        let event = Event::TakesUp { stage: decision.stage.clone(), run: left.run.clone(), place: left.place.clone() };
+        self.events.event(event);
+        let own = decision.reads.iter().map(|(path, content)| self.read(path, content));
+        Ok(Some(Task {
+            inputs: inputs.clone(),
+            key,
+            reads: own.chain(param_files).collect(),
+            versions: decision.versions.clone(),
+            needs: decl.needs,
+            place: left.place.clone(),
+            run: self.draft.run.clone(),
+            scanner,
+            own_reads: if sealed_off { decision.reads.keys().cloned().collect() } else { self.own_reads(decision) },
+            clock_behind: self.clock_behind,
+            from: self.plan_context.from.get(&decision.index).cloned(),
+            stop_when: decl.stop_when.clone(),
+            better: self.project.manifest.metrics.iter().cloned().collect(),
+            seal: self.seal(decision.index, &left.root, &left.folder),
+            folder: left.folder.clone(),
+            environment: self.environment,
+            observe: decl.observe,
+            sandbox_of: apart.then(|| self.project.workspace.root().to_path_buf()),
+            taken_up: Some(TakenUp {
+                job,
+                run: left.run.clone(),
+                started: left.started.clone(),
+                since: left.since(),
+                checkpoints: made.map(|c| (c.step, c.receipt)).collect(),
+            }),
+            standing: left.standing,
+        }))
+    }
+
+    /// Ends what a Textum that is gone has left at work in the tree for a stage, where that is not wanted any more.
+    pub(super) fn end_left_in_tree(&self, stage: &str, common: &mut Common<'_>) -> Result<(), ExecError> {
+        match self.apart {
+            Some(_) => Ok(()),
+            None => common.unattended.end_in_tree(self.stage_context.place, stage),
+        }
     }
 
     /// What is put into the stage's sandbox and no other one.

@@ -1,11 +1,12 @@
 //! Listening to one stage while it runs: its signals, its files of metrics, its time, and the rule by which
 //! it is to be stopped.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use super::stage::{StageContext, Task};
+use super::stage::{StageContext, TakenUp, Task};
 use super::{ExecError, GRACE};
 use crate::event::Event;
 use crate::fsio::{self, FileLock, TryLock};
@@ -54,13 +55,15 @@ pub(super) struct Listener<'b, 'a> {
     told_to_end: bool,
     killed: bool,
     looked_at_memory: Instant,
+    /// What was said while nobody listened.
+    before: Option<Before>,
     /// Held as long as somebody listens: who asks for a checkpoint sees by it that an answer will come.
     _listening: Option<FileLock>,
 }
 
 impl<'b, 'a> Listener<'b, 'a> {
     /// Begins to listen; before the stage is started, so that nothing is missed.
-    pub(super) fn new(stage_context: &'b StageContext<'a>, task: &'b Task, started: &str) -> Listener<'b, 'a> {
+    pub(super) fn new(stage_context: &'b StageContext<'a>, task: &'b Task, started: &str, clock: Instant) -> Listener<'b, 'a> {
         let root = task.scanner.root();
         let files = task.inputs.metrics.iter().map(|m| root.join(m));
         let listening = match FileLock::try_exclusive(&task.folder.join("begun.json")) {
@@ -72,7 +75,8 @@ impl<'b, 'a> Listener<'b, 'a> {
             task,
             place: stage_context.place.record_for(task.place.as_deref()),
             started: started.to_string(),
-            clock: Instant::now(),
+            clock,
+            before: task.taken_up.as_ref().map(|taken| Before::of(task, taken)),
             reader: SignalReader::new(&task.folder.join("signals")),
             files: MetricFiles::new(files),
             aggregate: Aggregate::new(&task.folder.join("points.csv"), task.better.clone()),
@@ -144,7 +148,14 @@ impl<'b, 'a> Listener<'b, 'a> {
             self.stage_context.events.event(Event::Note { stage: self.task.inputs.stage.clone(), text: text.clone() });
         }
         let Some(ask) = &signal.checkpoint else { return Ok(()) };
-        let made = self.checkpoint(step)?;
+        let made = match self.before.as_ref().and_then(|before| before.of_line(line, step)) {
+            Some(Ok(digest)) => {
+                self.aggregate.checkpoint(digest);
+                return Ok(());
+            }
+            Some(Err(what)) => Err(what),
+            None => self.checkpoint(step)?,
+        };
         if let Ask::Waiting(name) = ask {
             let answer = made.as_ref().err().map_or("stored", String::as_str);
             fsio::write_derived(&self.task.folder.join("answers").join(name), answer.as_bytes())?;
@@ -289,6 +300,41 @@ impl<'b, 'a> Listener<'b, 'a> {
             started: self.started.clone(),
             environment: self.task.environment,
             place: self.place.clone(),
+        }
+    }
+}
+
+/// What a job had said when it was taken up: a checkpoint that was overwritten since cannot be recorded any more.
+struct Before {
+    /// The last line that was there.
+    line: u64,
+    /// The last of them that asks for a checkpoint, which may still stand in its place.
+    asked: u64,
+    /// Checkpoints that whoever listened before has recorded, by their steps.
+    made: BTreeMap<u64, Digest>,
+}
+
+impl Before {
+    fn of(task: &Task, taken: &TakenUp) -> Before {
+        let (mut line, mut asked) = (0, 0);
+        SignalReader::new(&task.folder.join("signals")).read(false, |at, signal| {
+            line = line.max(at);
+            asked = if signal.is_ok_and(|s| s.checkpoint.is_some()) { at } else { asked };
+        });
+        Before { line, asked, made: taken.checkpoints.clone() }
+    }
+
+    /// What is known of the checkpoint that a line asks for; `None` where it is to be recorded now.
+    fn of_line(&self, line: u64, step: u64) -> Option<Result<Digest, String>> {
+        if line > self.line {
+            return None;
+        }
+        match self.made.get(&step) {
+            Some(made) => Some(Ok(*made)),
+            None if line == self.asked => None,
+            None => {
+                Some(Err(format!("no checkpoint of step {step}: nobody listened when it was made, and a later one stands there now")))
+            }
         }
     }
 }

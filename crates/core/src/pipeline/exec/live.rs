@@ -9,6 +9,7 @@ use crate::event::{Event, EventSink, LoggedEvent, read_log};
 use crate::fsio::{self, FileLock, IoError, TryLock};
 use crate::pipeline::exec::ExecError;
 use crate::pipeline::exec::listen::last_values;
+use crate::pipeline::exec::unattended::{TAKEN_UP, jobs_of};
 use crate::pipeline::executor::{Cancel, Executor, JobId, Mark, Places, end_marked, end_submitted};
 use crate::pipeline::signal::{Aggregate, SignalReader};
 use crate::project::workspace::Project;
@@ -81,9 +82,9 @@ impl LiveRun {
 }
 
 /// The receipt that stands if the run is cut off. It is locked as long as the run's process lives.
-const DRAFT: &str = "run.json";
+pub(super) const DRAFT: &str = "run.json";
 /// What has happened so far.
-const EVENTS: &str = "events";
+pub(super) const EVENTS: &str = "events";
 /// The file by which another process asks a run to stop.
 const STOP: &str = "stop";
 
@@ -150,7 +151,8 @@ pub fn close_interrupted(project: &mut Project, events: &dyn EventSink) -> Resul
         }
         // One that ends at this moment is nobody's to close.
         if let TryLock::Taken(_lock) = FileLock::try_existing(&entry.path().join(DRAFT))? {
-            if !is_run_id(&name) {
+            // One with jobs at places is somebody's to take up.
+            if !is_run_id(&name) || !jobs_of(project, &name, &entry.path())?.is_empty() {
                 continue;
             }
             end_jobs(project, &entry.path())?;
@@ -177,7 +179,7 @@ fn sweep_unborn(folder: &Path) {
 /// Ends the jobs that a run has left at work, whatever became of their environment. A place that does not answer may still
 /// have them at work: nothing is done then that they could write into.
 fn end_jobs(project: &Project, run: &Path) -> Result<(), ExecError> {
-    let place = Places::of(&project.manifest);
+    let place = Places::of(project);
     let text = fs::read_to_string(run.join(EVENTS)).unwrap_or_default();
     for logged in read_log(&text) {
         let Event::Submitted { job, .. } = logged.event else { continue };
@@ -187,7 +189,10 @@ fn end_jobs(project: &Project, run: &Path) -> Result<(), ExecError> {
         }
     }
     for stage in fs::read_dir(run).into_iter().flatten().flatten() {
-        end_submitted(&stage.path()).map_err(ExecError::MayBeAtWork)?;
+        let begun = fs::read(stage.path().join("begun.json")).ok();
+        let begun = begun.and_then(|bytes| serde_json::from_slice::<StageReceipt>(&bytes).ok());
+        let name = begun.and_then(|receipt| receipt.place.name);
+        end_submitted(&place, name.as_deref(), &stage.path()).map_err(ExecError::MayBeAtWork)?;
     }
     Ok(())
 }
@@ -204,7 +209,7 @@ pub fn live_runs(runs: &Path) -> Vec<String> {
 }
 
 /// Whether the run had to be recorded as interrupted; else it had ended, and only its folder was left.
-fn close(project: &Project, run: &str, folder: &Path) -> Result<bool, ExecError> {
+pub(super) fn close(project: &Project, run: &str, folder: &Path) -> Result<bool, ExecError> {
     // A run says that it is over as soon as its receipt is in the store: it may have come there since we looked.
     project.ledger.catch_up(&project.store)?;
     let draft = fs::read(folder.join(DRAFT)).ok().and_then(|bytes| serde_json::from_slice::<RunReceipt>(&bytes).ok());
@@ -281,7 +286,10 @@ fn cut_off(folder: &Path, writer: &Writer<'_>, ledger: &Ledger) -> Result<Option
     // Results of the lost moments before, which it read, may not have become safe.
     receipt.reads.retain(|r| writer.contains(&r.at.content.digest).unwrap_or(false));
     receipt.state = StageState::Stopped;
-    receipt.reason = Some("Textum or the machine was lost while it ran".into());
+    receipt.reason = Some(match fs::read_to_string(folder.join(TAKEN_UP)) {
+        Ok(by) => format!("Textum or the machine was lost while it ran, and the run {} took it up", by.trim()),
+        Err(_) => "Textum or the machine was lost while it ran".into(),
+    });
     Ok(Some(receipt))
 }
 

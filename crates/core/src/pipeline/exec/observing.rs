@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use textum_observe::{End, Observation, Seal, words_before};
+use textum_observe::{End, Observation, words_before};
 
 use super::ExecError;
 use super::stage::Task;
@@ -68,9 +68,9 @@ impl Observer {
         })
     }
 
-    /// The command under the tracer.
-    pub(super) fn wrap(&self, task: &Task, command: JobCommand, seal: Option<&Seal>) -> Result<JobCommand, IoError> {
-        let seal = match seal {
+    /// The command under the tracer; `there` is this program where the stage executes, if that is elsewhere.
+    pub(super) fn wrap(&self, task: &Task, command: JobCommand, there: Option<&Path>) -> Result<JobCommand, IoError> {
+        let seal = match &task.seal {
             Some(seal) => {
                 let path = task.folder.join("seal.json");
                 let text = serde_json::to_vec(seal).map_err(|e| IoError::of("write", &path)(e.into()))?;
@@ -79,7 +79,7 @@ impl Observer {
             }
             None => None,
         };
-        let mut words = words_before(&self.program, &record_of(task), seal.as_deref());
+        let mut words = words_before(there.unwrap_or(&self.program), &record_of(task), seal.as_deref());
         match command {
             JobCommand::Shell(text) => words.extend(["/bin/sh".into(), "-c".into(), text]),
             JobCommand::Argv(argv) => words.extend(argv),

@@ -19,6 +19,7 @@ use super::observing::Observer;
 use super::outcome::RunOutcome;
 use super::scheduler::{Common, schedule};
 use super::stage::StageContext;
+use super::unattended::Unattended;
 use super::watch::Watcher;
 use crate::config::graph::StageIndex;
 use crate::config::manifest::{StageDecl, THIS_MACHINE};
@@ -103,6 +104,7 @@ pub fn run(
         format!("process {}, by {}, since {}", std::process::id(), options.by, textum_base::clock::now().strftime("%H:%M:%S UTC"));
     let _tree = if options.sandbox { None } else { Some(project.workspace.lock_tree(&who)?) };
     super::close_interrupted(project, events)?;
+    let unattended = Unattended::take(project, |_| true)?;
     project.may_start = MayStart::Anything;
     let selected = selected(project, options)?;
     let gates = Gates::new(project)?;
@@ -122,6 +124,8 @@ pub fn run(
             plan_context.trust_old = options.trust_old;
             let plan = Plan::make(&plan_context, &selected)?;
             if !plan.has_work() && !options.trust_old {
+                // Whatever a job that was left would write there is not wanted.
+                unattended.finish(project, &Places::of(project), true, "", events)?;
                 // A new state of a dataset is recorded, whether or not a stage reads it.
                 writer.publish()?;
                 tell();
@@ -146,7 +150,7 @@ pub fn run(
     let pool = options.sandbox.then(|| Pool::open(&project.workspace.sandboxes_folder())).transpose()?;
     let sources = Rc::new(recorded);
     let ready = Ready { selected: &selected, options, sources, pool: pool.as_ref(), gates: &gates, clock };
-    let outcome = carry_out(project, ready, (draft, live), events, cancel)?;
+    let outcome = carry_out(project, ready, (draft, live), unattended, events, cancel)?;
     project.ledger.catch_up(&project.store)?;
     project.save_looks();
     project.store.fold_small_packs()?;
@@ -267,10 +271,22 @@ pub(super) fn draft(
         better: manifest.metrics.iter().map(|(n, b)| (n.clone(), *b)).collect(),
         git,
         by: options.by.to_string(),
+        places: said_places(project, options),
         sandbox: options.sandbox,
         log: None,
         textum: env!("CARGO_PKG_VERSION").to_string(),
     }
+}
+
+/// Where stages are to execute by word of the command line.
+fn said_places(project: &Project, options: &RunOptions) -> BTreeMap<String, String> {
+    let stages = project.manifest.stages.iter().enumerate();
+    let said = stages.filter_map(|(index, stage)| {
+        let place = options.place_of(stage, index);
+        let declared = stage.place.as_ref().filter(|_| !stage.run.is_own());
+        (place.as_ref() != declared).then(|| (stage.name.clone(), place.unwrap_or_else(|| THIS_MACHINE.to_string())))
+    });
+    said.collect()
 }
 
 /// The names of the stages to be dealt with, in their order.
@@ -361,6 +377,7 @@ fn carry_out(
     project: &Project,
     ready: Ready<'_>,
     (draft, live): (RunReceipt, LiveRun),
+    mut unattended: Unattended,
     events: &dyn EventSink,
     cancel: &CancelToken,
 ) -> Result<RunOutcome, ExecError> {
@@ -368,7 +385,7 @@ fn carry_out(
     let writer = project.store.writer()?;
     let own = CancelToken::new();
     let told = live.telling(events);
-    let place = Places::of(&project.manifest);
+    let place = Places::of(project);
     let observer = Observer::of(project);
     let stage_context = StageContext {
         observer: observer.as_ref(),
@@ -386,7 +403,11 @@ fn carry_out(
     };
     told.event(Event::Begun { run: draft.run.clone(), stages: names_of(project, selected) });
     let fresh = RefCell::default();
-    let common = Common {
+    if !options.sandbox {
+        unattended.end_others_in_tree(&place, &names_of(project, selected))?;
+    }
+    let mut common = Common {
+        unattended,
         writer: &writer,
         capacity: place.capacity(options.jobs),
         fresh: &fresh,
@@ -405,7 +426,7 @@ fn carry_out(
     let mut only = Some(begun.activate()?);
     let mut outcome = None;
     schedule(
-        common,
+        &mut common,
         1,
         cancel,
         &mut || Ok(only.take()),
@@ -431,6 +452,7 @@ fn carry_out(
     }
     // What says that the run is at work goes once the ledger has it.
     project.ledger.catch_up(&project.store)?;
+    std::mem::take(&mut common.unattended).finish(project, &place, !options.sandbox, &draft.run, events)?;
     live.end()?;
     Ok(outcome)
 }

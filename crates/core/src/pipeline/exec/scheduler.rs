@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 use super::ExecError;
 use super::active_run::ActiveRun;
 use super::key_lock::KeyLock;
+use super::unattended::Unattended;
 use crate::config::graph::StageIndex;
 use crate::event::CancelToken;
 use crate::pipeline::executor::Capacity;
@@ -28,6 +29,8 @@ pub(super) struct Common<'a> {
     pub(super) shared: bool,
     /// Locks on keys whose results others cannot find yet.
     pub(super) unreleased: Vec<KeyLock>,
+    /// Jobs of runs that were cut off, to be taken up.
+    pub(super) unattended: Unattended,
     /// Whether something that was put has not been published.
     pub(super) dirty: bool,
 }
@@ -52,7 +55,7 @@ type Report = (usize, StageIndex, Decision, Result<StageReceipt, ExecError>);
 /// Carries out runs side by side, at most so many at once. Each is handed to `ended` when nothing of it is
 /// left to do; what that hands out is safe with the next publishing, of which `published` hears.
 pub(super) fn schedule<'a>(
-    mut common: Common<'a>,
+    common: &mut Common<'a>,
     most: usize,
     cancel: &CancelToken,
     coming: &mut Coming<'a, '_>,
@@ -81,7 +84,7 @@ pub(super) fn schedule<'a>(
             for (&number, active_run) in &mut active {
                 active_run.end_if_asked(cancel, failure.is_some());
                 let stage_context = active_run.stage_context;
-                let begun = active_run.begin_what_can(&mut common, |index, decision, task| {
+                let begun = active_run.begin_what_can(common, |index, decision, task| {
                     let send = send.clone();
                     scope.spawn(move || {
                         let result = stage_context.execute(task);
@@ -110,12 +113,12 @@ pub(super) fn schedule<'a>(
                 for (number, index, decision, result) in std::iter::once(first).chain(receive.try_iter()) {
                     let Some(active_run) = active.get_mut(&number) else { continue };
                     active_run.running.remove(&index);
-                    active_run.give_back(index, &mut common);
+                    active_run.give_back(index, common);
                     if let Some(key) = decision.key {
                         common.in_flight.remove(&key);
                     }
                     common.unreleased.extend(active_run.locks.remove(&index));
-                    if let Err(e) = result.and_then(|receipt| active_run.take_in(decision, receipt, &mut common)) {
+                    if let Err(e) = result.and_then(|receipt| active_run.take_in(decision, receipt, common)) {
                         failure.get_or_insert(e);
                     }
                 }
@@ -129,7 +132,7 @@ pub(super) fn schedule<'a>(
             }
         }
     });
-    // The locks on keys go with `common`: whoever takes one then must find the result.
+    // With this the locks on keys go: whoever takes one then must find the result.
     let found_by_others = common.publish();
     match failure {
         Some(e) => Err(e),

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use textum_base::{ProjectPath, SourcePath};
 
@@ -13,11 +13,12 @@ use super::ExecError;
 use super::echo::Echo;
 use super::listen::{Heard, Listener, last_values};
 use super::observing::Observer;
+use super::unattended::note_task;
 use crate::config::manifest::{Better, Command, DEFINITIONS, Evaluation, Needs, nest};
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::{self, IoError, TreeDir};
 use crate::pipeline::examination;
-use crate::pipeline::executor::{Cancel, Executor, Job, JobCommand, JobId};
+use crate::pipeline::executor::{Cancel, Executor, Job, JobCommand, JobId, Why};
 use crate::project::fingerprint::{Scanner, Standstill, stage_variables};
 use crate::project::observed::Settled;
 use crate::project::sandbox::Pool;
@@ -68,6 +69,22 @@ pub struct Task {
     pub observe: bool,
     /// What it may do, if it is sealed.
     pub seal: Option<Seal>,
+    /// The job that makes it already, which another process submitted.
+    pub taken_up: Option<TakenUp>,
+}
+
+/// A job that another process submitted.
+pub struct TakenUp {
+    /// The job.
+    pub job: JobId,
+    /// The run that submitted it.
+    pub run: String,
+    /// When the stage was begun.
+    pub started: String,
+    /// How long ago that was.
+    pub since: Duration,
+    /// Checkpoints of it that are recorded, by their steps.
+    pub checkpoints: BTreeMap<u64, Digest>,
 }
 
 impl Task {
@@ -90,7 +107,15 @@ pub trait KeepCheckpoint {
 }
 
 /// How a command ended, what was heard of it, and where it was executed with what the place says of its end.
-type Ended = (Exit, Result<Heard, ExecError>, Option<(PlaceRecord, Option<String>)>);
+type Ended = (Exit, Result<Heard, ExecError>, Option<At>);
+
+/// Where a command was executed.
+struct At {
+    record: PlaceRecord,
+    why: Option<Why>,
+    /// How long it was at work, by the place's own word.
+    worked: Option<Duration>,
+}
 
 /// What all executions of a run have in common.
 pub struct StageContext<'a> {
@@ -134,18 +159,27 @@ impl StageContext<'_> {
     /// stage that does not succeed has a receipt that says so.
     pub fn execute(&self, task: Task) -> Result<StageReceipt, ExecError> {
         let _span = tracing::debug_span!("execute", stage = %task.inputs.stage, run = %task.run).entered();
-        let started = textum_base::clock::now();
-        let clock = Instant::now();
+        let (started, clock) = match &task.taken_up {
+            None => (textum_base::clock::now(), Instant::now()),
+            Some(taken) => {
+                let started = taken.started.parse().unwrap_or_else(|_| textum_base::clock::now());
+                (started, Instant::now().checked_sub(taken.since).unwrap_or_else(Instant::now))
+            }
+        };
         let variables = self.prepare(&task)?;
         let mut receipt = begin(&task, self.place, started);
-        fsio::write_derived(&task.folder.join("begun.json"), &canonical(&receipt)?)?;
-        let listener = Listener::new(self, &task, &receipt.started);
-        let mut stopped = None;
-        let failure = match make_room(&task).and_then(|()| self.run_command(&task, variables.clone(), listener)) {
+        if task.taken_up.is_none() {
+            fsio::write_derived(&task.folder.join("begun.json"), &canonical(&receipt)?)?;
+            make_room(&task)?;
+        }
+        let listener = Listener::new(self, &task, &receipt.started, clock);
+        let (mut stopped, mut worked) = (None, None);
+        let failure = match self.run_command(&task, variables.clone(), listener) {
             Ok((exit, heard, at)) => {
                 receipt.exit = Some(exit);
-                let by_place = at.as_ref().and_then(|(_, why)| why.clone()).filter(|_| !self.cancel.asked());
-                receipt.place = at.map_or(receipt.place, |(place, _)| place);
+                worked = at.as_ref().and_then(|at| at.worked);
+                let by_place = at.as_ref().and_then(|at| at.why.clone()).filter(|_| !self.cancel.asked()).map(|why| why.words);
+                receipt.place = at.map_or(receipt.place, |at| at.record);
                 stopped = self.keep_heard(heard?, &mut receipt)?;
                 let outcome = self.observed(&task, &mut receipt, &variables)?;
                 let exit = outcome.as_ref().ok().and_then(|o| o.end).unwrap_or(exit);
@@ -159,7 +193,7 @@ impl StageContext<'_> {
             Err(e) => Some(e.to_string()),
         };
         let waited = receipt.place.waited_ms.map_or(0.0, |ms| ms as f64 / 1000.0);
-        receipt.seconds = (clock.elapsed().as_secs_f64() - waited).max(0.0);
+        receipt.seconds = worked.map_or((clock.elapsed().as_secs_f64() - waited).max(0.0), |w| w.as_secs_f64());
         if let Some(reason) = failure {
             let by_somebody = self.cancel.asked() || stopped.is_some();
             receipt.state = if by_somebody { StageState::Stopped } else { StageState::Failed };
@@ -186,7 +220,8 @@ impl StageContext<'_> {
             ("TEXTUM_SIGNALS".to_string(), folder.join("signals").display().to_string()),
         ]);
         // For a script that calls `textum emit` without having it on its PATH.
-        if let Ok(program) = std::env::current_exe() {
+        let there = self.place.program(task.place.as_deref())?;
+        if let Some(program) = there.or_else(|| std::env::current_exe().ok()) {
             variables.push(("TEXTUM_PROGRAM".to_string(), program.display().to_string()));
         }
         if task.seal.is_some() {
@@ -226,19 +261,10 @@ impl StageContext<'_> {
             let why = std::io::Error::other("it is sealed, and this system has no means for that");
             return Err(IoError::of("start the stage", Path::new(&task.inputs.stage))(why));
         }
-        let command = match self.observer.filter(|_| task.observe || task.seal.is_some()) {
-            Some(observer) => observer.wrap(task, command, task.seal.as_ref())?,
-            None => command,
+        let job = match &task.taken_up {
+            Some(taken) => taken.job.clone(),
+            None => self.submit(task, command, variables)?,
         };
-        let folder = task.scanner.root().to_path_buf();
-        let job = self.place.submit(&Job {
-            command,
-            folder,
-            variables,
-            log: task.log(),
-            needs: task.needs,
-            place: task.place.clone(),
-        })?;
         let stage = &task.inputs.stage;
         // Who finds this run cut off ends what it left at work.
         self.events.event(Event::Submitted { stage: stage.clone(), job: job.0.clone() });
@@ -261,10 +287,26 @@ impl StageContext<'_> {
                 Ok(heard) => heard,
                 Err(panic) => std::panic::resume_unwind(panic),
             };
-            Ok((exit?, heard, Some((self.place.record_of(&job), self.place.why(&job)))))
+            let at = At { record: self.place.record_of(&job), why: self.place.why(&job), worked: self.place.worked(&job) };
+            Ok((exit?, heard, Some(at)))
         });
         self.at_work.lock().unwrap_or_else(PoisonError::into_inner).remove(stage);
         result
+    }
+
+    /// Hands a stage's command to the place where it executes.
+    fn submit(&self, task: &Task, command: JobCommand, variables: Vec<(String, String)>) -> Result<JobId, IoError> {
+        let program = self.place.program(task.place.as_deref())?;
+        let command = match self.observer.filter(|_| task.observe || task.seal.is_some()) {
+            Some(observer) => observer.wrap(task, command, program.as_deref())?,
+            None => command,
+        };
+        let folder = task.scanner.root().to_path_buf();
+        if task.place.is_some() {
+            note_task(&task.folder, &folder, &task.standing)?;
+        }
+        let log = task.log();
+        self.place.submit(&Job { command, folder, variables, log, needs: task.needs, place: task.place.clone() })
     }
 
     /// Puts what was heard into the receipt; says why the stage was stopped by its own rule, if it was.

@@ -22,6 +22,7 @@ use super::outcome::RunOutcome;
 use super::run::{BegunRun, RunOptions, begin, draft, names_of, record_reads, record_settings, selected};
 use super::scheduler::{Common, schedule};
 use super::stage::StageContext;
+use super::unattended::Unattended;
 use crate::config::manifest::Params;
 use crate::config::sweep::{Setting, Varied};
 use crate::data::{none_is_erased, recorded_anew};
@@ -121,6 +122,7 @@ pub fn run_sweep(
 ) -> Result<SweepOutcome, ExecError> {
     let clock = Instant::now();
     super::close_interrupted(project, events)?;
+    let unattended = Unattended::take(project, |_| true)?;
     project.may_start = MayStart::Anything;
     let project = &*project;
     let chosen = selected(project, options)?;
@@ -152,7 +154,7 @@ pub fn run_sweep(
         gates: &gates,
         writer: &writer,
         events,
-        place: Places::of(&project.manifest),
+        place: Places::of(project),
         observer: Observer::of(project),
     };
     let mut outcomes: Vec<Option<VariantOutcome>> = vec![None; variants.len()];
@@ -160,7 +162,7 @@ pub fn run_sweep(
     if parts.is_empty() {
         writer.publish()?;
     } else {
-        context.carry_out(&parts, &mut outcomes, options.jobs, cancel)?;
+        context.carry_out(&parts, &mut outcomes, options.jobs, unattended, cancel)?;
     }
     project.ledger.catch_up(&project.store)?;
     project.save_looks();
@@ -271,6 +273,7 @@ impl<'s> SweepContext<'s> {
         parts: &[(usize, Part)],
         outcomes: &mut [Option<VariantOutcome>],
         jobs: Option<usize>,
+        unattended: Unattended,
         cancel: &CancelToken,
     ) -> Result<(), ExecError> {
         let tellings: Vec<Lazy<'_>> = parts.iter().map(|_| Lazy { events: self.events, to: Mutex::new(None) }).collect();
@@ -299,7 +302,8 @@ impl<'s> SweepContext<'s> {
         let capacity = self.place.capacity(jobs);
         // A few more than there is room for, so that one that waits for another's result keeps nobody idle.
         let most = capacity.most() * 2 + 2;
-        let common = Common {
+        let mut common = Common {
+            unattended,
             writer: self.writer,
             capacity,
             fresh: &fresh,
@@ -310,10 +314,11 @@ impl<'s> SweepContext<'s> {
             dirty: false,
         };
         let ended = &mut |ended| variants.ended(ended, outcomes);
-        schedule(common, most, cancel, &mut || variants.coming(), ended, &mut || variants.let_go())?;
+        schedule(&mut common, most, cancel, &mut || variants.coming(), ended, &mut || variants.let_go())?;
         self.writer.publish()?;
         variants.let_go()?;
         self.project.ledger.catch_up(&self.project.store)?;
+        std::mem::take(&mut common.unattended).finish(self.project, &self.place, false, self.sweep, self.events)?;
         remove(variants.over.take())?;
         // Stopped before the first variant began.
         variants.first.take().map_or(Ok(()), |(_, live)| live.end())

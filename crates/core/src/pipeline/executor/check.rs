@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use serde::Serialize;
 
-use super::slurm::{SlurmExecutor, engine};
+use super::batch::BatchExecutor;
 use super::{Cancel, Executor, Job, JobCommand};
 use crate::config::manifest::{Needs, PlaceDecl};
 use crate::fsio::{self, IoError};
@@ -45,7 +45,8 @@ impl PlaceCheck {
 /// Looks whether stages could execute at a place. An error is of this machine; what is amiss with the place is told.
 pub fn check_place(project: &Project, decl: &PlaceDecl) -> Result<PlaceCheck, IoError> {
     let mut found = PlaceCheck::default();
-    match engine() {
+    let place = BatchExecutor::of(decl, None);
+    match place.describe() {
         Ok((version, partitions)) => (found.engine, found.partitions) = (Some(version), partitions),
         Err(e) => {
             found.faults.push(format!("its engine cannot be asked: {e}"));
@@ -70,7 +71,6 @@ pub fn check_place(project: &Project, decl: &PlaceDecl) -> Result<PlaceCheck, Io
         needs: Needs { cpus: 1, memory: 0, gpus: 0, time: Some(60) },
         place: None,
     };
-    let place = SlurmExecutor::of(decl);
     let begun = Instant::now();
     let ended = place.submit(&job).and_then(|id| Ok((place.wait_at_most(&id, LONGEST)?, id)));
     let (exit, id) = match ended {
@@ -91,7 +91,7 @@ pub fn check_place(project: &Project, decl: &PlaceDecl) -> Result<PlaceCheck, Io
     found.node = Some(record.host);
     let read = |name: &str| std::fs::read_to_string(folder.path().join(name)).unwrap_or_default().trim().to_string();
     if let Some(why) = why {
-        found.faults.push(why);
+        found.faults.push(why.words);
     } else if exit != Exit::Code(0) {
         let names =
             std::fs::read_dir(folder.path()).into_iter().flatten().flatten().filter_map(|e| e.file_name().into_string().ok());

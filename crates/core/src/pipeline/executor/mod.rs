@@ -1,6 +1,7 @@
 //! The boundary behind which commands are executed. A job is submitted and gets an id that can be written down;
 //! by the id it is asked for, waited for and cancelled, also by another process that has attached to it.
 
+mod batch;
 mod capacity;
 mod check;
 mod local;
@@ -8,19 +9,18 @@ mod machine;
 mod memory_group;
 mod places;
 mod processes;
-mod slurm;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+pub(super) use batch::{end_submitted, submitted_name};
+pub use batch::{BatchExecutor, Cause};
 pub use capacity::Capacity;
 pub use check::{PlaceCheck, check_place};
 pub use local::LocalExecutor;
 pub use machine::{Load, Machine};
 pub use places::Places;
 pub(super) use processes::{Mark, end_marked};
-pub use slurm::SlurmExecutor;
-pub(super) use slurm::end_submitted;
 
 use crate::config::manifest::Needs;
 use crate::fsio::IoError;
@@ -67,6 +67,22 @@ pub enum JobState {
     Ended(Exit),
     /// The executor knows no such job any more, and how it ended cannot be told.
     Lost,
+}
+
+/// Why a job has ended, where that was the place's doing and not its command's.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Why {
+    /// In words.
+    pub words: String,
+    /// What it was, where the place has a word for it.
+    pub cause: Option<Cause>,
+}
+
+impl Why {
+    /// One that is known.
+    pub fn of(cause: Cause) -> Why {
+        Why { words: cause.words().to_string(), cause: Some(cause) }
+    }
 }
 
 /// How a job is told to end.
@@ -120,6 +136,22 @@ pub trait Executor: Sync {
     /// Takes up a job that another process submitted; whether it is still known.
     fn attach(&self, id: &JobId) -> Result<bool, IoError>;
 
+    /// This program there, where stages are observed and sealed by it; none: what is executed here will do.
+    fn program(&self, _place: Option<&str>) -> Result<Option<PathBuf>, IoError> {
+        Ok(None)
+    }
+
+    /// How long a job that has ended was at work, where the place knows that better than who waits for it.
+    fn worked(&self, _id: &JobId) -> Option<Duration> {
+        None
+    }
+
+    /// Takes up the job that another process submitted at a place for the stage of this folder, where its log is; none when
+    /// the place knows of none and it has left nothing.
+    fn take_up(&self, _folder: &Path, _place: Option<&str>) -> Result<Option<JobId>, IoError> {
+        Ok(None)
+    }
+
     /// Waits until a job has ended. A job that is [`JobState::Lost`] is an error.
     fn wait(&self, id: &JobId) -> Result<Exit, IoError> {
         let mut pause = Duration::from_millis(1);
@@ -138,7 +170,7 @@ pub trait Executor: Sync {
     }
 
     /// Why a job has ended, where that was the place's doing and not its command's.
-    fn why(&self, _id: &JobId) -> Option<String> {
+    fn why(&self, _id: &JobId) -> Option<Why> {
         None
     }
 

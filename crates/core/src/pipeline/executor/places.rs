@@ -1,18 +1,20 @@
 //! This machine and all places of a project as one: each job goes where its stage is to execute.
 
 use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
 
-use super::slurm::SlurmExecutor;
-use super::{Cancel, Capacity, Executor, Job, JobId, JobState, LocalExecutor, TooMuchMemory};
-use crate::config::manifest::{Manifest, PlaceKind};
+use super::batch::BatchExecutor;
+use super::{Cancel, Capacity, Executor, Job, JobId, JobState, LocalExecutor, TooMuchMemory, Why};
 use crate::fsio::IoError;
+use crate::project::workspace::Project;
 use crate::record::receipt::{Exit, PlaceRecord};
 
 /// All places.
 #[derive(Default)]
 pub struct Places {
     local: LocalExecutor,
-    others: BTreeMap<String, SlurmExecutor>,
+    others: BTreeMap<String, BatchExecutor>,
     jobs: BTreeMap<String, u32>,
 }
 
@@ -20,13 +22,11 @@ pub struct Places {
 const PART: char = ':';
 
 impl Places {
-    /// Those of a manifest, and this machine.
-    pub fn of(manifest: &Manifest) -> Places {
+    /// Those of a project's manifest, and this machine.
+    pub fn of(project: &Project) -> Places {
         let mut places = Places::default();
-        for decl in &manifest.places {
-            match decl.kind {
-                PlaceKind::Slurm => drop(places.others.insert(decl.name.clone(), SlurmExecutor::of(decl))),
-            }
+        for decl in &project.manifest.places {
+            places.others.insert(decl.name.clone(), BatchExecutor::of(decl, Some(&project.workspace.state())));
             places.jobs.insert(decl.name.clone(), decl.jobs);
         }
         places
@@ -105,12 +105,26 @@ impl Executor for Places {
         place.attach(&own)
     }
 
+    fn program(&self, place: Option<&str>) -> Result<Option<PathBuf>, IoError> {
+        self.named(place).program(place)
+    }
+
+    fn worked(&self, id: &JobId) -> Option<Duration> {
+        let (place, own) = self.at(id);
+        place.worked(&own)
+    }
+
+    fn take_up(&self, folder: &Path, place: Option<&str>) -> Result<Option<JobId>, IoError> {
+        let Some((name, at)) = place.and_then(|name| Some((name, self.others.get(name)?))) else { return Ok(None) };
+        Ok(at.take_up(folder, place)?.map(|id| JobId(format!("{name}{PART}{}", id.0))))
+    }
+
     fn wait(&self, id: &JobId) -> Result<Exit, IoError> {
         let (place, own) = self.at(id);
         place.wait(&own)
     }
 
-    fn why(&self, id: &JobId) -> Option<String> {
+    fn why(&self, id: &JobId) -> Option<Why> {
         let (place, own) = self.at(id);
         place.why(&own)
     }

@@ -8,6 +8,8 @@ use std::fs::{self, Metadata};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use serde::{Deserialize, Serialize};
+
 use super::ScanError;
 use super::stat::{Stat, now_nanos};
 use super::walk::walk;
@@ -23,7 +25,7 @@ fn folder_stat(meta: &Metadata) -> FolderStat {
 }
 
 /// How something that is read stands, by everything that changes when it is touched.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Standstill {
     /// Of a file its metadata; of a folder the digest of the paths and metadata of all its files.
     what: Digest,

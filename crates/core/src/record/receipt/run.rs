@@ -82,6 +82,9 @@ pub struct RunReceipt {
     pub by: String,
     /// Whether it worked in a sandbox.
     pub sandbox: bool,
+    /// Where stages were to execute by word of the command line, by their names.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub places: BTreeMap<String, String>,
     /// What happened while it went on, and when: a line of JSON for each event.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub log: Option<Content>,

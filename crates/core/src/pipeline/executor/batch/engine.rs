@@ -1,0 +1,172 @@
+//! What an engine that carries out jobs is asked, whatever it is.
+
+use std::collections::BTreeMap;
+use std::io::Write;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::time::Duration;
+
+use super::job::Known;
+use crate::config::manifest::Needs;
+use crate::pipeline::executor::{Cancel, Job};
+
+/// So long an answer is waited for.
+const ANSWER: Duration = Duration::from_secs(60);
+
+/// Why an engine did not do what it was asked.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Fault {
+    /// It did not answer: whether it did it is not known.
+    Silent(String),
+    /// It does not do it.
+    Refused(String),
+}
+
+impl Fault {
+    /// What it said, or what was seen.
+    pub fn words(&self) -> &str {
+        match self {
+            Fault::Silent(words) | Fault::Refused(words) => words,
+        }
+    }
+}
+
+/// Why a job has ended, where that was not its command's doing.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Cause {
+    /// It came to its time limit.
+    Time,
+    /// It wanted more memory than it was given.
+    Memory,
+    /// The node, or the way to it, was lost.
+    Node,
+    /// It had to make room for another.
+    Preempted,
+    /// Somebody cancelled it there.
+    Cancelled,
+}
+
+impl Cause {
+    /// In words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Cause::Time => "the cluster ended it at its time limit, `needs = { time = … }`",
+            Cause::Memory => "the cluster ended it since it wanted more memory than its `needs` say",
+            Cause::Node => "the cluster lost the node that it was on",
+            Cause::Preempted => "the cluster gave its place to a job of higher priority",
+            Cause::Cancelled => "it was cancelled in the cluster",
+        }
+    }
+
+    /// Whether the same would do better another time, without anybody having changed anything.
+    pub fn may_pass(self) -> bool {
+        matches!(self, Cause::Node | Cause::Preempted)
+    }
+}
+
+/// How a job stands, by its engine's word.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Stand {
+    /// It waits for room.
+    Waiting,
+    /// It is at work.
+    Running,
+    /// It has ended by itself: what it left says how.
+    Over,
+    /// It was ended.
+    Ended(Cause),
+}
+
+/// What an engine says of a job.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Told {
+    /// How it stands.
+    pub stand: Stand,
+    /// In its own words.
+    pub words: String,
+}
+
+/// A job to be submitted.
+#[derive(Clone, Debug)]
+pub struct Submission {
+    /// The job.
+    pub job: Job,
+    /// What it is called; what it leaves is called so too.
+    pub name: String,
+    /// The folder of its log, where its script stands.
+    pub folder: std::path::PathBuf,
+}
+
+/// An engine.
+pub trait Engine: Send + Sync {
+    /// What receipts call it.
+    fn kind(&self) -> &'static str;
+
+    /// Its version, and what it offers, in its words.
+    fn describe(&self) -> Result<(String, Vec<String>), Fault>;
+
+    /// Refuses what nothing there could ever carry out; what it cannot tell is fine.
+    fn can_meet(&self, _needs: &Needs, _folder: &Path) -> Result<(), Fault> {
+        Ok(())
+    }
+
+    /// So many jobs of the same needs can be submitted in one call.
+    fn most_together(&self) -> usize {
+        1
+    }
+
+    /// Submits jobs of the same needs; what each is called there, in their order.
+    fn submit(&self, jobs: &[Submission]) -> Result<Vec<String>, Fault>;
+
+    /// What a job is called there that was submitted, or was to be, by a process that does not know what came of it.
+    fn find(&self, name: &str, folder: &Path) -> Result<Option<String>, Fault>;
+
+    /// How jobs stand, in one call; those that it does not know any more are left out.
+    fn look(&self, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault>;
+
+    /// Tells a job to end.
+    fn cancel(&self, job: &Known, how: Cancel) -> Result<(), Fault>;
+}
+
+/// Runs a command; what it printed, or why it did not succeed. One that does not answer in time is [`Fault::Silent`].
+pub fn ask(words: &[String], input: Option<&[u8]>) -> Result<String, Fault> {
+    let mut command = Command::new(&words[0]);
+    command.args(&words[1..]).stdin(if input.is_some() { Stdio::piped() } else { Stdio::null() });
+    command.stdout(Stdio::piped()).stderr(Stdio::piped());
+    let mut child = command.spawn().map_err(|e| Fault::Refused(format!("{} cannot be started: {e}", words[0])))?;
+    let pid = child.id();
+    let stdin = child.stdin.take();
+    let (done, over) = std::sync::mpsc::channel();
+    let waiting = std::thread::spawn(move || {
+        let _ = done.send(child.wait_with_output());
+    });
+    std::thread::scope(|scope| {
+        if let (Some(text), Some(mut stdin)) = (input, stdin) {
+            scope.spawn(move || {
+                // One that does not read it says why by itself.
+                let _ = stdin.write_all(text);
+            });
+        }
+        let output = match over.recv_timeout(ANSWER) {
+            Ok(output) => output.map_err(|e| Fault::Silent(format!("{}: {e}", words[0])))?,
+            Err(_) => {
+                if let Some(pid) = i32::try_from(pid).ok().and_then(rustix::process::Pid::from_raw) {
+                    let _ = rustix::process::kill_process(pid, rustix::process::Signal::KILL);
+                }
+                let _ = waiting.join();
+                return Err(Fault::Silent(format!("{} did not answer for {} s", words[0], ANSWER.as_secs())));
+            }
+        };
+        if output.status.success() {
+            return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
+        }
+        let said = String::from_utf8_lossy(&output.stderr);
+        let said: Vec<&str> = said.lines().map(str::trim).filter(|l| !l.is_empty()).take(20).collect();
+        Err(Fault::Refused(if said.is_empty() { format!("{} ended with {}", words[0], output.status) } else { said.join("; ") }))
+    })
+}
+
+/// Words as they are given to [`ask`].
+pub fn words(all: &[&str]) -> Vec<String> {
+    all.iter().map(|w| (*w).to_string()).collect()
+}

@@ -1,0 +1,48 @@
+//! What a job is given to execute, and what it leaves: files beside its log, called as the job is.
+
+use std::path::Path;
+
+use crate::config::manifest::shell_word;
+use crate::pipeline::executor::{Job, JobCommand};
+
+/// The command with its whole environment, for a file of its own: engines keep and show the scripts that they are given,
+/// and there are secrets among the variables.
+pub fn command_file(job: &Job) -> String {
+    let variables: String =
+        job.variables.iter().map(|(name, value)| format!(" {}", shell_word(&format!("{name}={value}")))).collect();
+    format!("exec env -i{variables} \"$@\" {}\n", command_words(&job.command))
+}
+
+/// A command as words of a shell.
+pub fn command_words(command: &JobCommand) -> String {
+    match command {
+        JobCommand::Shell(text) => format!("/bin/sh -c {}", shell_word(text)),
+        JobCommand::Argv(words) => words.iter().map(|w| shell_word(w)).collect::<Vec<_>>().join(" "),
+    }
+}
+
+/// What one job is given: where it works, what it executes, and what is left of it.
+pub fn script(work: &Path, folder: &Path, log: &Path, name: &str) -> String {
+    let word = |path: &Path| shell_word(&path.display().to_string());
+    let (work, here, log) = (word(work), word(folder), word(log));
+    format!(
+        r#"#!/bin/sh
+# What tells it to end tells its command too, whose exit status is then still to be written.
+trap : INT TERM
+cd {here} || exit 125
+# Taken back before it began, by somebody who did not know what it is called.
+[ -e {name}.revoked ] && exit 125
+{{ echo "${{SLURMD_NODENAME:-$(uname -n)}}"; echo "${{SLURM_JOB_ID:-}}"; sed -n 's/^model name[^:]*: *//p' /proc/cpuinfo | head -n 1; echo "${{CUDA_VISIBLE_DEVICES:-}}"; }} > {name}.part && mv {name}.part {name}.begun
+cd {work} || {{ echo 125 > {here}/{name}.end; exit 125; }}
+# Graphics processors that were given to the job, and nothing else of the engine's.
+set -- ${{CUDA_VISIBLE_DEVICES:+"CUDA_VISIBLE_DEVICES=$CUDA_VISIBLE_DEVICES"}}
+/bin/sh {here}/{name}.command "$@" >> {log} 2>&1 < /dev/null
+code=$?
+# What the command has left running is of the same process group, and ends with it.
+trap '' TERM
+[ "$(ps -o pgid= -p $$ | tr -d ' ')" = $$ ] && kill -TERM 0
+echo $code > {here}/{name}.part && mv {here}/{name}.part {here}/{name}.end
+exit $code
+"#
+    )
+}

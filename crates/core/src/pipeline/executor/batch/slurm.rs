@@ -1,0 +1,209 @@
+//! The Slurm Workload Manager as an engine, through its commands `sbatch`, `squeue`, `scancel` and `sinfo`.
+//!
+//! Jobs of the same needs that are submitted together are one array. States: `man squeue`, "job state codes".
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use super::engine::{Cause, Engine, Fault, Stand, Submission, Told, ask, words};
+use super::job::{Known, is_ours, new_name};
+use super::script::script;
+use crate::config::manifest::{Needs, shell_word};
+use crate::fsio;
+use crate::pipeline::executor::{Cancel, JobState};
+
+/// So many jobs in one array: engines allow 1,001 unless they are told otherwise (`MaxArraySize`).
+const ARRAY: usize = 500;
+
+/// A Slurm cluster.
+pub struct Slurm {
+    /// Options of the manifest, each a word of `sbatch`.
+    pub options: Vec<String>,
+    /// A folder that both sides see, for what the jobs of an array have in common.
+    pub common: Option<PathBuf>,
+}
+
+/// Whether an error says that the engine could not be reached, rather than that it refuses.
+fn is_silence(error: &str) -> bool {
+    const SIGNS: [&str; 8] = [
+        "Unable to contact slurm controller",
+        "Socket timed out",
+        "Connection refused",
+        "Zero Bytes were transmitted",
+        "Transport endpoint is not connected",
+        "Connection timed out",
+        "Unexpected message received",
+        "Protocol authentication error",
+    ];
+    SIGNS.iter().any(|sign| error.contains(sign))
+}
+
+fn slurm(words: &[String], input: Option<&str>) -> Result<String, Fault> {
+    ask(words, input.map(str::as_bytes)).map_err(|fault| match fault {
+        Fault::Refused(why) if is_silence(&why) => Fault::Silent(why),
+        other => other,
+    })
+}
+
+/// What a job's state means.
+fn stand(state: &str) -> Stand {
+    match state {
+        "COMPLETED" | "FAILED" => Stand::Over,
+        "TIMEOUT" | "DEADLINE" => Stand::Ended(Cause::Time),
+        "OUT_OF_MEMORY" => Stand::Ended(Cause::Memory),
+        "NODE_FAIL" | "BOOT_FAIL" => Stand::Ended(Cause::Node),
+        "PREEMPTED" => Stand::Ended(Cause::Preempted),
+        "CANCELLED" | "REVOKED" => Stand::Ended(Cause::Cancelled),
+        "PENDING" | "CONFIGURING" | "REQUEUED" | "REQUEUE_FED" | "REQUEUE_HOLD" => Stand::Waiting,
+        // Also what nobody knows: it does not end a wait.
+        _ => Stand::Running,
+    }
+}
+
+impl Slurm {
+    fn submission(&self, needs: &Needs, name: &str, folder: &Path, output: &str) -> Vec<String> {
+        let mut all = words(&["sbatch", "--parsable", "--no-requeue", "--export=NIL", "--open-mode=append"]);
+        all.push(format!("--job-name={name}"));
+        all.push(format!("--chdir={}", folder.display()));
+        // What the engine itself says of the job, its end by force for example.
+        all.push(format!("--output={output}"));
+        all.push(format!("--cpus-per-task={}", needs.cpus));
+        if needs.memory > 0 {
+            all.push(format!("--mem={}M", needs.memory.div_ceil(1 << 20)));
+        }
+        if needs.gpus > 0 {
+            all.push(format!("--gpus={}", needs.gpus));
+        }
+        if let Some(seconds) = needs.time {
+            all.push(format!("--time={}", seconds.div_ceil(60).max(1)));
+        }
+        all.extend(self.options.iter().cloned());
+        all
+    }
+
+    fn number(said: &str) -> Result<u64, Fault> {
+        let number = said.trim().split(';').next().and_then(|n| n.parse().ok());
+        number.ok_or_else(|| Fault::Refused(format!("sbatch answered {:?}, which is no number of a job", said.trim())))
+    }
+
+    /// One job, under its own name.
+    fn submit_one(&self, one: &Submission) -> Result<Vec<String>, Fault> {
+        let output = one.folder.join(format!("{}.cluster.log", one.name)).display().to_string();
+        let text = script(&one.job.folder, &one.folder, &one.job.log, &one.name);
+        let said = slurm(&self.submission(&one.job.needs, &one.name, &one.folder, &output), Some(&text))?;
+        Ok(vec![Slurm::number(&said)?.to_string()])
+    }
+
+    /// Many as one array, under a name of its own that stands beside each.
+    fn submit_array(&self, jobs: &[Submission], common: &Path) -> Result<Vec<String>, Fault> {
+        let refused = |e: fsio::IoError| Fault::Refused(e.to_string());
+        let name = new_name();
+        let mut cases = String::new();
+        for (at, one) in jobs.iter().enumerate() {
+            let own = one.folder.join(format!("{}.script", one.name));
+            let text = script(&one.job.folder, &one.folder, &one.job.log, &one.name);
+            fsio::write_derived(&own, text.as_bytes()).map_err(refused)?;
+            fsio::write_derived(&one.folder.join(ARRAY_NAME), format!("{name}_{at}").as_bytes()).map_err(refused)?;
+            cases.push_str(&format!("{at}) exec /bin/sh {};;\n", shell_word(&own.display().to_string())));
+        }
+        let text = format!("#!/bin/sh\ncase $SLURM_ARRAY_TASK_ID in\n{cases}esac\nexit 125\n");
+        let Some(first) = jobs.first() else { return Ok(Vec::new()) };
+        // The folders of the jobs come and go one by one: what they have in common cannot lie in one of them.
+        fsio::create_folder(common).map_err(refused)?;
+        let mut all = self.submission(&first.job.needs, &name, common, "/dev/null");
+        all.push(format!("--array=0-{}", jobs.len() - 1));
+        let number = Slurm::number(&slurm(&all, Some(&text))?)?;
+        Ok((0..jobs.len()).map(|at| format!("{number}_{at}")).collect())
+    }
+}
+
+/// In the folder of a job that was submitted in an array: the array's name and the job's place in it.
+const ARRAY_NAME: &str = "submitted-array";
+
+impl Engine for Slurm {
+    fn kind(&self) -> &'static str {
+        "slurm"
+    }
+
+    fn describe(&self) -> Result<(String, Vec<String>), Fault> {
+        let version = slurm(&words(&["sinfo", "--version"]), None)?;
+        let format = "--format=%P  %D nodes %T, %c processors and %m MB each, %G, at most %l";
+        let partitions = slurm(&words(&["sinfo", "--noheader", format]), None)?;
+        Ok((version.trim().to_string(), partitions.lines().map(|l| l.trim().to_string()).collect()))
+    }
+
+    fn can_meet(&self, needs: &Needs, folder: &Path) -> Result<(), Fault> {
+        let mut all = self.submission(needs, "textum", folder, "/dev/null");
+        all.push("--test-only".to_string());
+        match slurm(&all, Some("#!/bin/sh\ntrue\n")) {
+            // That nobody answers is told, or waited out, when it is submitted.
+            Err(Fault::Refused(e)) if !e.contains("cannot be started") => Err(Fault::Refused(e)),
+            _ => Ok(()),
+        }
+    }
+
+    fn most_together(&self) -> usize {
+        if self.common.is_some() { ARRAY } else { 1 }
+    }
+
+    fn submit(&self, jobs: &[Submission]) -> Result<Vec<String>, Fault> {
+        match (jobs, &self.common) {
+            ([one], _) => self.submit_one(one),
+            (many, Some(common)) => self.submit_array(many, common),
+            (_, None) => Err(Fault::Refused("jobs are submitted one by one here".into())),
+        }
+    }
+
+    fn find(&self, name: &str, folder: &Path) -> Result<Option<String>, Fault> {
+        let of = |name: &str| {
+            let all = words(&["squeue", "--noheader", "--states=all", "--format=%F", &format!("--name={name}")]);
+            slurm(&all, None).map(|said| said.lines().next().and_then(|l| l.trim().parse::<u64>().ok()))
+        };
+        if let Some(number) = of(name)? {
+            return Ok(Some(number.to_string()));
+        }
+        let array = std::fs::read_to_string(folder.join(ARRAY_NAME)).unwrap_or_default();
+        let Some((array, at)) = array.trim().split_once('_').filter(|(array, _)| is_ours(array)) else { return Ok(None) };
+        let Ok(at) = at.parse::<u32>() else { return Ok(None) };
+        Ok(of(array)?.map(|number| format!("{number}_{at}")))
+    }
+
+    fn look(&self, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault> {
+        let list = jobs.iter().map(|k| k.number.as_str()).collect::<Vec<_>>().join(",");
+        let all = words(&["squeue", "--noheader", "--states=all", "--array", "--format=%i|%T|%r", &format!("--jobs={list}")]);
+        let said = match slurm(&all, None) {
+            Ok(said) => said,
+            // Of jobs that it has forgotten, all of them, it says that there are none such.
+            Err(Fault::Refused(e)) if e.contains("Invalid job id") => String::new(),
+            Err(e) => return Err(e),
+        };
+        let mut found = BTreeMap::new();
+        for line in said.lines() {
+            let mut parts = line.trim().splitn(3, '|');
+            let (Some(number), Some(state)) = (parts.next().filter(|n| !n.is_empty()), parts.next()) else { continue };
+            let reason = parts.next().unwrap_or_default();
+            let words = if reason.is_empty() || reason == "None" { state.to_string() } else { format!("{state}, {reason}") };
+            found.insert(number.to_string(), Told { stand: stand(state), words });
+        }
+        Ok(found)
+    }
+
+    fn cancel(&self, job: &Known, how: Cancel) -> Result<(), Fault> {
+        let number = job.number.as_str();
+        // The whole job hears it, also what the script has started.
+        let orders = match (how, job.state) {
+            (Cancel::Ask, JobState::Running) => vec![words(&["scancel", "--full", "--signal=INT", number])],
+            (_, JobState::Running) => vec![words(&["scancel", "--full", "--signal=KILL", number]), words(&["scancel", number])],
+            _ => vec![words(&["scancel", number])],
+        };
+        for order in orders {
+            match slurm(&order, None) {
+                Ok(_) => {}
+                Err(Fault::Refused(e))
+                    if e.contains("Invalid job id") || e.contains("already complet") || e.contains("not running") => {}
+                Err(e) => return Err(e),
+            }
+        }
+        Ok(())
+    }
+}

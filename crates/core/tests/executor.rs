@@ -103,7 +103,7 @@ fn on_each(test: impl Fn(&Bench)) {
 }
 
 fn cluster() -> BatchExecutor {
-    BatchExecutor::of(&PlaceDecl { name: "cluster".into(), kind: PlaceKind::Slurm, options: Vec::new(), jobs: 50 }, None)
+    BatchExecutor::of(&PlaceDecl { name: "cluster".into(), kind: PlaceKind::Slurm, options: Vec::new(), jobs: 50, retries: 0, commands: None, machine: None }, None)
 }
 
 /// Whether the place only takes a job's words, so that a program that is not there is found out when it is at work.

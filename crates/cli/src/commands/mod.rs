@@ -1,6 +1,7 @@
 //! One file a command: its arguments, and `run`: open, ask the core, render.
 
 pub mod adopt;
+pub mod background;
 pub mod alias;
 pub mod card;
 pub mod compare;

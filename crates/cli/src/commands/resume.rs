@@ -9,6 +9,7 @@ use textum_core::project::workspace::Project;
 use textum_core::record::ledger::NameError;
 use textum_core::record::receipt::{Exit, RunReceipt, RunStageState, RunState, StageReceipt};
 
+use super::background::{self, BackgroundArgs, InBackground};
 use super::{by_whom, open_to_write};
 use crate::args::Global;
 use crate::failure::{Failure, USAGE};
@@ -27,10 +28,16 @@ pub struct ResumeArgs {
     /// Show what stages print
     #[arg(long)]
     echo: bool,
+    #[command(flatten)]
+    background: BackgroundArgs,
 }
 
 /// Resumes.
 pub fn run(global: &Global, args: &ResumeArgs, ui: &Ui) -> Result<u8, Failure> {
+    if args.background.detach {
+        return background::start(global, ui);
+    }
+    let background = InBackground::enter(&args.background);
     let mut project = open_to_write(global, ui)?;
     {
         let events = ui.events();
@@ -79,7 +86,7 @@ pub fn run(global: &Global, args: &ResumeArgs, ui: &Ui) -> Result<u8, Failure> {
             say_changes(&project, &StageReceipt::load(&project.store, receipt)?, ui)?;
         }
     }
-    super::run::carry_out(&mut project, &options, false, ui)
+    super::run::carry_out(&mut project, &options, false, &background, ui)
 }
 
 /// The run, and jobs of it that nobody attends to.

@@ -9,6 +9,7 @@ use textum_core::project::workspace::Project;
 use textum_core::record::receipt::{BranchedFrom, RunStageState, RunState};
 use textum_core::share::LiveTeller;
 
+use super::background::{self, BackgroundArgs, InBackground};
 use super::{by_whom, open_to_write};
 use crate::args::{Format, Global};
 use crate::failure::{Failure, INTERRUPTED, NOT_THERE, UNSUCCESSFUL};
@@ -25,7 +26,7 @@ const LAST_LINES: usize = 20;
 /// What `textum run` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum run                      what the plan says\n  textum run fit                  only fit and what it needs\n  textum run --set fit.rate=0.1   with one parameter changed, this once\n  textum run --force fit          execute fit although its result is recorded\n  textum run --place cluster      on the cluster that [place.cluster] declares\n  textum run --sandbox            in a fresh folder that holds only what is declared\n  textum run --vary fit.rate=0.05,0.1,0.2 --vary fit.depth=2..5   a sweep: every combination, each a run\n  textum run --vary 'fit.rate=log(0.001..0.1, 20)' --sample 5     five of them, drawn at random\n  textum run --from 7f3a#4        start from a checkpoint of a run (#last, #best:auc)"
+    after_help = "Examples:\n  textum run                      what the plan says\n  textum run fit                  only fit and what it needs\n  textum run --set fit.rate=0.1   with one parameter changed, this once\n  textum run --force fit          execute fit although its result is recorded\n  textum run --place cluster      on the cluster that [place.cluster] declares\n  textum run --detach             go on in the background, also when the terminal closes\n  textum run --sandbox            in a fresh folder that holds only what is declared\n  textum run --vary fit.rate=0.05,0.1,0.2 --vary fit.depth=2..5   a sweep: every combination, each a run\n  textum run --vary 'fit.rate=log(0.001..0.1, 20)' --sample 5     five of them, drawn at random\n  textum run --from 7f3a#4        start from a checkpoint of a run (#last, #best:auc)"
 )]
 pub struct RunArgs {
     /// Only these stages and what they need
@@ -79,6 +80,8 @@ pub struct RunArgs {
     /// Take results from before stages were observed for right, and say so in their record
     #[arg(long)]
     pub trust_old: bool,
+    #[command(flatten)]
+    background: BackgroundArgs,
     /// A name for the run
     #[arg(long, value_name = "TEXT")]
     pub label: Option<String>,
@@ -89,6 +92,10 @@ pub struct RunArgs {
 
 /// Runs.
 pub fn run(global: &Global, args: &RunArgs, ui: &Ui) -> Result<u8, Failure> {
+    if args.background.detach {
+        return background::start(global, ui);
+    }
+    let background = InBackground::enter(&args.background);
     let mut project = open_to_write(global, ui)?;
     super::receive_receipts(&project, ui);
     match args.sandbox || !args.vary.is_empty() {
@@ -120,21 +127,28 @@ pub fn run(global: &Global, args: &RunArgs, ui: &Ui) -> Result<u8, Failure> {
         by: by_whom(),
     };
     if !args.vary.is_empty() {
-        return super::sweep::run(&mut project, args, options, ui);
+        return super::sweep::run(&mut project, args, options, &background, ui);
     }
-    carry_out(&mut project, &options, args.each, ui)
+    carry_out(&mut project, &options, args.each, &background, ui)
 }
 
 /// Runs with these options and shows what came of it.
-pub fn carry_out(project: &mut Project, options: &RunOptions, open: bool, ui: &Ui) -> Result<u8, Failure> {
+pub fn carry_out(
+    project: &mut Project,
+    options: &RunOptions,
+    open: bool,
+    background: &InBackground,
+    ui: &Ui,
+) -> Result<u8, Failure> {
     let cancel = catch_interrupts();
     let teller = LiveTeller::of(project);
     let outcome = {
         let events = ui.events();
-        execute(project, options, &teller.hearing(&*events), cancel)
+        execute(project, options, &background.hearing(&teller.hearing(&*events)), cancel)
     };
     teller.end();
     let outcome = outcome?;
+    background.recorded();
     for stage in &outcome.stages {
         let shown = |digest: Option<textum_core::store::Digest>| digest.map_or("–".to_string(), |d| d.to_string());
         let receipt = stage.execution.as_ref().map(|e| e.receipt);

@@ -4,6 +4,7 @@ use textum_core::config::sweep::{Varied, settings, size};
 use textum_core::pipeline::exec::{RunOptions, run_sweep, sweep_name};
 use textum_core::project::workspace::Project;
 
+use super::background::InBackground;
 use super::run::RunArgs;
 use crate::args::Format;
 use crate::failure::{Failure, INTERRUPTED, UNSUCCESSFUL, USAGE};
@@ -14,7 +15,13 @@ use crate::ui::{Ui, catch_interrupts};
 const MANY: u128 = 10_000;
 
 /// Carries a sweep out.
-pub fn run(project: &mut Project, args: &RunArgs, options: RunOptions, ui: &Ui) -> Result<u8, Failure> {
+pub fn run(
+    project: &mut Project,
+    args: &RunArgs,
+    options: RunOptions,
+    background: &InBackground,
+    ui: &Ui,
+) -> Result<u8, Failure> {
     let varied: Vec<Varied> = args.vary.iter().map(|text| Varied::parse(text, &project.params)).collect::<Result<_, _>>()?;
     if let Some(twice) = varied.iter().find(|v| project.set.contains(&v.name)) {
         return Err(textum_core::config::sweep::SweepError::Twice(twice.name.clone()).into());
@@ -31,10 +38,12 @@ pub fn run(project: &mut Project, args: &RunArgs, options: RunOptions, ui: &Ui) 
     named.sort();
     let name = sweep_name(&varied, sample, &named);
     let cancel = catch_interrupts();
+    background.begun(&name);
     let outcome = {
         let events = ui.events();
         run_sweep(project, &name, &all, &options, &*events, cancel)?
     };
+    background.recorded();
     match ui.format {
         Format::Json => ui.json(&render::sweep::json(&outcome)),
         _ => ui.result(&render::sweep::text(&outcome, &varied, &project.manifest.metrics, &ui.style)),

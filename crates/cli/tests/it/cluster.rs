@@ -86,7 +86,7 @@ fn a_result_is_the_same_wherever_it_is_made() {
         let place = &stage["place"];
         assert_eq!((place["kind"].as_str(), place["name"].as_str()), (Some("slurm"), Some("cluster")), "{stage}");
         assert!(
-            place["job"].as_str().is_some_and(|n| n.parse::<u64>().is_ok()) && place["host"].as_str().unwrap().starts_with('n')
+            place["job"].as_str().is_some_and(|n| n.split('_').all(|part| part.parse::<u64>().is_ok())) && place["host"].as_str().unwrap().starts_with('n')
         );
     }
     // Its environment is that of any stage, and nothing of the engine's.
@@ -134,33 +134,166 @@ fn each_end_that_a_cluster_can_make_has_its_own_words() {
 }
 
 #[test]
-fn a_textum_that_is_gone_leaves_no_job_and_nothing_is_executed_twice() {
+fn a_job_whose_textum_is_gone_is_taken_up_and_nothing_is_executed_twice() {
     let Some(cluster) = cluster() else { return };
-    let tiny = Tiny::with(&format!(
-        "{PLACE}[stage.x]\nrun = \"echo $$ >> times; echo > begun; while [ ! -e go ]; do sleep 0.05; done; echo x > o\"\nwrites = [\"o\"]\nplace = \"cluster\"\nobserve = false\n"
-    ));
-    let mut child = cluster.start(&tiny, &["run"]);
-    until(&tiny, "begun");
-    child.kill().unwrap();
-    child.wait().unwrap();
-    // Whoever comes next ends what was left at work before anything else is done.
-    std::fs::remove_file(tiny.path("begun")).unwrap();
-    tiny.write("go", "x");
+    let tiny = Tiny::with(&format!("{PLACE}{WAITS}place = \"cluster\"\n"));
+    cluster.leave(&tiny, &["run"]);
     cluster.control("silence");
     let looked = cluster.textum(&tiny, &["runs"]);
     let silent = cluster.textum(&tiny, &["run"]);
     cluster.control("speak");
-    // To look is possible all the same.
-    looked.expect(0).warns("could not be recorded as that yet");
+    // To look is possible all the same; to do anything is not, as long as nobody says how the job stands.
+    looked.expect(0).warns("was cut off and left x at cluster");
     assert!(silent.err.contains("may still be at work"), "{}", silent.err);
-    cluster.textum(&tiny, &["run"]).expect(0).warns("recorded as interrupted");
+    // Nobody else writes where it writes.
+    cluster.textum(&tiny, &["restore", "last"]).expect(3);
+    let mut child = cluster.start(&tiny, &["run"]);
+    until_taken_up(&tiny);
+    // The second is lost too, while the job goes on and ends.
+    child.kill().unwrap();
+    child.wait().unwrap();
+    tiny.write("go", "x");
     cluster.until_no_jobs();
-    assert_eq!(tiny.read("times").lines().count(), 2, "once before it was lost, once after");
+    let resumed = cluster.textum(&tiny, &["resume", "--format", "json"]).expect(0);
+    resumed.warns("takes up the job submitted by");
+    assert_eq!(tiny.read("times").lines().count(), 1, "executed once");
     assert_eq!(tiny.read("o"), "x\n");
+    let runs = cluster.textum(&tiny, &["runs", "--format", "json"]).expect(0).json();
+    let states: Vec<&str> = runs.as_array().unwrap().iter().map(|r| r["state"].as_str().unwrap()).collect();
+    assert_eq!(states[0], "done", "{states:?}");
+    assert!(states[1..].iter().all(|s| *s == "interrupted"), "{states:?}");
+    cluster.textum(&tiny, &["plan", "--check"]).expect(0);
+    cluster.textum(&tiny, &["verify"]).expect(0);
+}
+
+/// A stage that waits for a word, and says how often it was executed.
+const WAITS: &str = "[stage.x]\nrun = \"echo $$ >> times; echo > begun; while [ ! -e go ]; do sleep 0.05; done; echo x > o\"\nwrites = [\"o\"]\nobserve = false\n";
+
+impl Cluster {
+    /// Kills a Textum whose job has begun.
+    fn leave(&self, tiny: &Tiny, words: &[&str]) {
+        let mut child = self.start(tiny, words);
+        until(tiny, "begun");
+        child.kill().unwrap();
+        child.wait().unwrap();
+        std::fs::remove_file(tiny.path("begun")).unwrap();
+    }
+}
+
+/// Until a run at work has said that it has taken a job up.
+fn until_taken_up(tiny: &Tiny) {
+    let begun = Instant::now();
+    let said = || {
+        let runs = std::fs::read_dir(tiny.path(".textum/runs")).unwrap().flatten();
+        runs.filter_map(|run| std::fs::read_to_string(run.path().join("events")).ok()).any(|e| e.contains("\"takes-up\""))
+    };
+    while !said() {
+        assert!(begun.elapsed() < Duration::from_secs(60), "no job was taken up");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+}
+
+#[test]
+fn a_job_that_nobody_wants_any_more_is_ended_before_anything_is_done() {
+    let Some(cluster) = cluster() else { return };
+    let tiny = Tiny::with(&format!("{PLACE}{WAITS}place = \"cluster\"\n"));
+    cluster.leave(&tiny, &["run"]);
+    // What it makes is no longer what is wanted.
+    tiny.write("textum.toml", tiny.read("textum.toml").replace("while [ ! -e go ]; do sleep 0.05; done; echo x", "echo y"));
+    cluster.textum(&tiny, &["run"]).expect(0).warns("recorded as interrupted");
+    assert_eq!((tiny.read("o"), tiny.read("times").lines().count()), ("y\n".into(), 2));
+    assert_eq!(cluster.jobs(), "", "it was ended first");
+    // By word.
+    let tiny = Tiny::with(&format!("{PLACE}{WAITS}place = \"cluster\"\n"));
+    cluster.leave(&tiny, &["run"]);
+    cluster.textum(&tiny, &["stop"]).expect(0).says("is stopped");
+    assert_eq!(cluster.jobs(), "");
+    assert_eq!(cluster.textum(&tiny, &["runs", "--format", "json"]).expect(0).json()[0]["state"], "interrupted");
+    // Where somebody changed what it reads meanwhile its result would not be true, although it reads as before.
+    let reads = WAITS.replace("writes", "reads = [\"d\"]\nwrites");
+    let tiny = Tiny::with(&format!("{PLACE}{reads}place = \"cluster\"\n"));
+    tiny.write("d", "1");
+    cluster.leave(&tiny, &["run"]);
+    tiny.write("d", "2");
+    tiny.write("d", "1");
+    tiny.write("go", "x");
+    cluster.textum(&tiny, &["run"]).expect(1).warns("d was touched while it ran");
+}
+
+#[test]
+fn what_a_job_says_while_nobody_listens_is_heard_later_and_a_lost_checkpoint_is_none() {
+    let Some(cluster) = cluster() else { return };
+    let step = |n: u32| format!("echo {n} > c; echo '{{\"step\": {n}, \"metric\": {{\"loss\": {n}}}, \"checkpoint\": true}}' >> $TEXTUM_SIGNALS; ");
+    let wait = |file: &str| format!("while [ ! -e {file} ]; do sleep 0.05; done; ");
+    let text = format!("{}echo > begun; {}{}{}{}{}echo x > o", step(1), wait("on"), step(2), step(3), wait("go"), step(4));
+    let tiny = Tiny::with(&format!(
+        "{PLACE}[stage.x]\nrun = {text:?}\nwrites = [\"o\"]\ncheckpoints = \"c\"\nplace = \"cluster\"\nobserve = false\n"
+    ));
+    let mut child = cluster.start(&tiny, &["run"]);
+    until(&tiny, "begun");
+    let begun = Instant::now();
+    while !cluster.textum(&tiny, &["runs", "--live"]).out.contains("1") && begun.elapsed() < Duration::from_secs(2) {}
+    std::thread::sleep(Duration::from_millis(500));
+    child.kill().unwrap();
+    child.wait().unwrap();
+    tiny.write("on", "x");
+    let begun = Instant::now();
+    while tiny.read("c") != "3\n" && begun.elapsed() < Duration::from_secs(30) {
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    let mut child = cluster.start(&tiny, &["run"]);
+    until_taken_up(&tiny);
+    let begun = Instant::now();
+    while !log_of_runs(&tiny).contains("\"step\":3") && begun.elapsed() < Duration::from_secs(30) {
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    tiny.write("go", "x");
+    assert_eq!(child.wait().unwrap().code(), Some(0));
+    let steps = cluster.textum(&tiny, &["runs", "--steps", "last", "--format", "json"]).expect(0).out;
+    let shown = cluster.textum(&tiny, &["show", "last"]).expect(0).out;
+    assert!(shown.contains("no checkpoint of step 2: nobody listened"), "{shown}");
+    for (name, content) in [("last#1", "1\n"), ("last#3", "3\n"), ("last#4", "4\n")] {
+        textum(&tiny, &["restore", name, "--output", "out"]).expect(0);
+        assert_eq!(tiny.read("out/c"), content, "{name}: {steps}");
+        std::fs::remove_dir_all(tiny.path("out")).unwrap();
+    }
+    textum(&tiny, &["restore", "last#2", "--output", "out"]).expect(3);
+}
+
+fn log_of_runs(tiny: &Tiny) -> String {
+    let runs = std::fs::read_dir(tiny.path(".textum/runs")).unwrap().flatten();
+    runs.filter_map(|run| std::fs::read_to_string(run.path().join("events")).ok()).collect()
+}
+
+#[test]
+fn a_run_in_the_background_goes_on_without_its_terminal() {
+    let Some(cluster) = cluster() else { return };
+    let tiny = Tiny::with(&format!("{PLACE}{WAITS}place = \"cluster\"\n"));
+    let run = cluster.textum(&tiny, &["run", "--detach", "--format", "json"]).expect(0).json()["run"].as_str().unwrap().to_string();
+    until(&tiny, "begun");
+    cluster.textum(&tiny, &["runs"]).expect(0).warns(&format!("{run} is at work now"));
+    tiny.write("go", "x");
+    cluster.textum(&tiny, &["follow", "--plain"]).expect(0);
+    assert_eq!(tiny.read("o"), "x\n");
+    assert_eq!(std::fs::read_dir(tiny.path(".textum/background")).unwrap().count(), 0, "nothing is left of it");
     // Stopped from another terminal, and by hand.
     std::fs::remove_file(tiny.path("go")).unwrap();
     std::fs::remove_file(tiny.path("begun")).unwrap();
     tiny.write("textum.toml", tiny.read("textum.toml").replace("echo x > o", "echo y > o"));
+    cluster.textum(&tiny, &["run", "--detach"]).expect(0).says("is at work in the background");
+    until(&tiny, "begun");
+    cluster.textum(&tiny, &["stop"]).expect(0);
+    cluster.until_no_jobs();
+    assert_eq!(cluster.textum(&tiny, &["runs", "--format", "json"]).expect(0).json()[0]["state"], "stopped");
+    // One that cannot begin says why, and ends so.
+    cluster.textum(&tiny, &["run", "--detach", "nothing"]).expect(3).warns("there is no stage `nothing`");
+}
+
+#[test]
+fn a_job_that_is_stopped_ends_there_too() {
+    let Some(cluster) = cluster() else { return };
+    let tiny = Tiny::with(&format!("{PLACE}{WAITS}place = \"cluster\"\n"));
+    // Stopped from another terminal, and by hand.
     let mut child = cluster.start(&tiny, &["run"]);
     until(&tiny, "begun");
     cluster.textum(&tiny, &["stop"]).expect(0);

@@ -41,7 +41,7 @@ pub use form::RuleForm;
 pub use form::{TrustForm as Trust, manifest_schema};
 pub use models::{ModelDecl, PREDICT_TIME};
 pub use params::{Params, SetError, nest, selects};
-pub use places::{PlaceDecl, PlaceKind, THIS_MACHINE};
+pub use places::{ENGINE_WORDS, EngineCommands, MachineDecl, PlaceDecl, PlaceKind, THIS_MACHINE};
 pub use rules::parse_time;
 pub use substitute::{command_text, shell_word, substitute};
 pub use textum_base::{Better, MANIFEST_NAME, StorageMode, nearest};

@@ -29,7 +29,7 @@ pub fn quoted_placeholders(text: &str) -> Vec<&str> {
     found
 }
 
-fn spans(text: &str) -> Vec<(usize, usize)> {
+pub(super) fn spans(text: &str) -> Vec<(usize, usize)> {
     let mut found = Vec::new();
     for (open, _) in text.match_indices('{') {
         if text[..open].ends_with('$') {

@@ -169,7 +169,7 @@ impl ActiveRun<'_> {
                 run: left.run.clone(),
                 started: left.started.clone(),
                 since: left.since(),
-                checkpoints: made.map(|c| (c.step, c.receipt)).collect(),
+                checkpoints: made.map(|c| (c.step, c)).collect(),
             }),
             standing: left.standing,
         }))

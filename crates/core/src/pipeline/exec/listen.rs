@@ -12,10 +12,11 @@ use crate::event::Event;
 use crate::fsio::{self, FileLock, TryLock};
 use crate::pipeline::executor::{Cancel, JobId, TooMuchMemory};
 use crate::pipeline::signal::{Aggregate, Ask, MetricFiles, Signal, SignalReader};
+use crate::record::ledger::CheckpointRow;
 use crate::record::receipt::{
     CHECKPOINT_RECEIPT, CheckpointReceipt, ContentKind, Metric, PlaceRecord, STAGE_START, SignalRecord, StageStart, canonical,
 };
-use crate::store::Digest;
+use crate::store::{Digest, Writer};
 use textum_expr::StopWatch;
 
 /// How long it sleeps when nothing has come.
@@ -149,8 +150,8 @@ impl<'b, 'a> Listener<'b, 'a> {
         }
         let Some(ask) = &signal.checkpoint else { return Ok(()) };
         let made = match self.before.as_ref().and_then(|before| before.of_line(line, step)) {
-            Some(Ok(digest)) => {
-                self.aggregate.checkpoint(digest);
+            Some(Ok(row)) => {
+                self.record_again(&row)?;
                 return Ok(());
             }
             Some(Err(what)) => Err(what),
@@ -263,10 +264,7 @@ impl<'b, 'a> Listener<'b, 'a> {
         let Some(content) = recorded.filter(|c| !is_empty(c)) else {
             return Ok(Err(format!("no checkpoint of step {step}: nothing stands at {path}; write it before the signal")));
         };
-        let start = match self.start {
-            Some(start) => start,
-            None => *self.start.insert(writer.put_document(&canonical(&self.start())?)?),
-        };
+        let start = self.start_document(writer)?;
         let receipt = CheckpointReceipt {
             r#type: CHECKPOINT_RECEIPT.to_string(),
             run: self.task.run.clone(),
@@ -287,6 +285,33 @@ impl<'b, 'a> Listener<'b, 'a> {
         let (stage, size) = (receipt.stage, receipt.content.size);
         self.stage_context.events.event(Event::Checkpoint { stage, step, size });
         Ok(Ok(digest))
+    }
+
+    /// A checkpoint that was recorded for the run that was cut off, as one of this run too.
+    fn record_again(&mut self, row: &CheckpointRow) -> Result<(), ExecError> {
+        let Some(writer) = self.stage_context.writer else { return Ok(()) };
+        let receipt = CheckpointReceipt {
+            r#type: CHECKPOINT_RECEIPT.to_string(),
+            run: self.task.run.clone(),
+            stage: self.task.inputs.stage.clone(),
+            key: self.task.key,
+            step: row.step,
+            path: row.path.clone(),
+            content: row.content.clone(),
+            metrics: row.metrics.iter().cloned().collect(),
+            made: row.made.clone(),
+            seconds: row.seconds,
+            start: self.start_document(writer)?,
+        };
+        self.aggregate.checkpoint(writer.put_document(&canonical(&receipt)?)?);
+        Ok(())
+    }
+
+    fn start_document(&mut self, writer: &Writer<'_>) -> Result<Digest, ExecError> {
+        Ok(match self.start {
+            Some(start) => start,
+            None => *self.start.insert(writer.put_document(&canonical(&self.start())?)?),
+        })
     }
 
     fn start(&self) -> StageStart {
@@ -311,7 +336,7 @@ struct Before {
     /// The last of them that asks for a checkpoint, which may still stand in its place.
     asked: u64,
     /// Checkpoints that whoever listened before has recorded, by their steps.
-    made: BTreeMap<u64, Digest>,
+    made: BTreeMap<u64, CheckpointRow>,
 }
 
 impl Before {
@@ -325,12 +350,12 @@ impl Before {
     }
 
     /// What is known of the checkpoint that a line asks for; `None` where it is to be recorded now.
-    fn of_line(&self, line: u64, step: u64) -> Option<Result<Digest, String>> {
+    fn of_line(&self, line: u64, step: u64) -> Option<Result<CheckpointRow, String>> {
         if line > self.line {
             return None;
         }
         match self.made.get(&step) {
-            Some(made) => Some(Ok(*made)),
+            Some(made) => Some(Ok(made.clone())),
             None if line == self.asked => None,
             None => {
                 Some(Err(format!("no checkpoint of step {step}: nobody listened when it was made, and a later one stands there now")))

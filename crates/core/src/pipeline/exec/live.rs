@@ -250,7 +250,7 @@ pub(super) fn close(project: &Project, run: &str, folder: &Path) -> Result<bool,
         }
         receipt.log = kept_log(&folder.join(EVENTS), &writer)?;
         receipt.state = RunState::Interrupted;
-        receipt.reason = Some("Textum or the machine was lost while it ran".into());
+        receipt.reason = Some(why_cut_off(folder));
         writer.put_document(&canonical(&receipt)?)?;
         writer.publish()?;
         drop(writer);
@@ -286,11 +286,16 @@ fn cut_off(folder: &Path, writer: &Writer<'_>, ledger: &Ledger) -> Result<Option
     // Results of the lost moments before, which it read, may not have become safe.
     receipt.reads.retain(|r| writer.contains(&r.at.content.digest).unwrap_or(false));
     receipt.state = StageState::Stopped;
-    receipt.reason = Some(match fs::read_to_string(folder.join(TAKEN_UP)) {
-        Ok(by) => format!("Textum or the machine was lost while it ran, and the run {} took it up", by.trim()),
-        Err(_) => "Textum or the machine was lost while it ran".into(),
-    });
+    receipt.reason = Some(why_cut_off(folder));
     Ok(Some(receipt))
+}
+
+/// Why a run or a stage with this folder was cut off; and who went on with it, where somebody took a job up.
+fn why_cut_off(folder: &Path) -> String {
+    let inner = fs::read_dir(folder).into_iter().flatten().flatten().map(|e| e.path().join(TAKEN_UP));
+    let by = std::iter::once(folder.join(TAKEN_UP)).chain(inner).find_map(|mark| fs::read_to_string(mark).ok());
+    let lost = "Textum or the machine was lost while it ran";
+    by.map_or(lost.to_string(), |by| format!("{lost}, and {} took up what was at work", by.trim()))
 }
 
 /// What a stage that was cut off had told until then, and the checkpoints that it had made.

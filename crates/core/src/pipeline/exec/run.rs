@@ -104,7 +104,10 @@ pub fn run(
         format!("process {}, by {}, since {}", std::process::id(), options.by, textum_base::clock::now().strftime("%H:%M:%S UTC"));
     let _tree = if options.sandbox { None } else { Some(project.workspace.lock_tree(&who)?) };
     super::close_interrupted(project, events)?;
-    let unattended = Unattended::take(project, |_| true)?;
+    let unattended = Unattended::take(project, |_| true, Some(!options.sandbox))?;
+    if !options.sandbox {
+        unattended.places_answer(&Places::of(project))?;
+    }
     project.may_start = MayStart::Anything;
     let selected = selected(project, options)?;
     let gates = Gates::new(project)?;

@@ -22,6 +22,7 @@ use crate::pipeline::executor::{Cancel, Executor, Job, JobCommand, JobId, Why};
 use crate::project::fingerprint::{Scanner, Standstill, stage_variables};
 use crate::project::observed::Settled;
 use crate::project::sandbox::Pool;
+use crate::record::ledger::CheckpointRow;
 use crate::record::receipt::{
     BranchedFrom, Content, Exit, Inputs, PlaceRecord, Read, STAGE_RECEIPT, StageReceipt, StageState, canonical,
 };
@@ -84,7 +85,7 @@ pub struct TakenUp {
     /// How long ago that was.
     pub since: Duration,
     /// Checkpoints of it that are recorded, by their steps.
-    pub checkpoints: BTreeMap<u64, Digest>,
+    pub checkpoints: BTreeMap<u64, CheckpointRow>,
 }
 
 impl Task {

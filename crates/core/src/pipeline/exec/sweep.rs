@@ -122,7 +122,7 @@ pub fn run_sweep(
 ) -> Result<SweepOutcome, ExecError> {
     let clock = Instant::now();
     super::close_interrupted(project, events)?;
-    let unattended = Unattended::take(project, |_| true)?;
+    let unattended = Unattended::take(project, |_| true, Some(false))?;
     project.may_start = MayStart::Anything;
     let project = &*project;
     let chosen = selected(project, options)?;

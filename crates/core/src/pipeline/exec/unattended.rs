@@ -3,7 +3,7 @@
 //! A run that was cut off is not closed as long as it has such a job: what the job writes and says still counts. Who deals
 //! with it holds the lock on its receipt, so that two never take up the same job.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -120,6 +120,11 @@ pub(super) fn jobs_of(project: &Project, run: &str, folder: &Path) -> Result<Vec
     Ok(jobs)
 }
 
+fn not_said(run: &str, e: IoError) -> ExecError {
+    let what = format!("a job of a run that was cut off may still be at work, and its place does not say: {e}");
+    ExecError::MayBeAtWork(IoError::of("take up", Path::new(run))(std::io::Error::other(what)))
+}
+
 /// The folders of runs, by their ids.
 fn run_folders(project: &Project) -> Vec<(String, PathBuf)> {
     let entries = fs::read_dir(project.workspace.runs_folder()).into_iter().flatten().flatten();
@@ -162,7 +167,7 @@ pub fn standing_of(project: &Project, jobs: &[UnattendedJob]) -> Result<Vec<JobS
         let Some(id) = place.take_up(&job.folder, job.place.as_deref())? else { return Ok(JobState::Lost) };
         Ok(place.poll(std::slice::from_ref(&id))?.pop().unwrap_or(JobState::Lost))
     };
-    jobs.iter().map(of).collect::<Result<_, IoError>>().map_err(ExecError::MayBeAtWork)
+    jobs.iter().map(|job| of(job).map_err(|e| not_said(&job.run, e))).collect()
 }
 
 /// Refuses where a job whose Textum is gone may write into the tree.
@@ -177,7 +182,7 @@ pub fn tree_is_free(project: &Project) -> Result<(), WorkspaceError> {
 
 /// Ends the jobs of a run whose Textum is gone and records it as interrupted; whether there was such a run.
 pub fn end_unattended(project: &Project, run: &str, events: &dyn EventSink) -> Result<bool, ExecError> {
-    let mut unattended = Unattended::take(project, |name| name == run)?;
+    let mut unattended = Unattended::take(project, |name| name == run, None)?;
     let found = !unattended.jobs.is_empty();
     let place = Places::of(project);
     unattended.end(&place, |_| true)?;
@@ -196,18 +201,31 @@ pub struct Unattended {
 }
 
 impl Unattended {
-    /// Takes the jobs of those runs of which nobody has them yet.
-    pub(super) fn take(project: &Project, wanted: impl Fn(&str) -> bool) -> Result<Unattended, ExecError> {
+    /// Takes jobs of these runs, those in the tree or those apart from it, of which nobody has them yet.
+    pub(super) fn take(
+        project: &Project,
+        wanted: impl Fn(&str) -> bool,
+        in_tree: Option<bool>,
+    ) -> Result<Unattended, ExecError> {
         let mut unattended = Unattended::default();
         for (run, folder) in run_folders(project).into_iter().filter(|(run, _)| wanted(run)) {
             let TryLock::Taken(lock) = FileLock::try_existing(&folder.join(DRAFT))? else { continue };
             let jobs = jobs_of(project, &run, &folder)?;
-            if !jobs.is_empty() {
+            if jobs.iter().any(|job| in_tree.is_none_or(|wanted| job.in_tree == wanted)) {
                 unattended.jobs.extend(jobs);
                 unattended.runs.insert(run, lock);
             }
         }
         Ok(unattended)
+    }
+
+    /// Refuses where a place does not say whether it has them: nothing may be begun then.
+    pub(super) fn places_answer(&self, place: &dyn Executor) -> Result<(), ExecError> {
+        let mut asked = BTreeSet::new();
+        for job in self.jobs.iter().filter(|job| asked.insert(job.place.clone())) {
+            place.take_up(&job.folder, job.place.as_deref()).map_err(|e| not_said(&job.run, e))?;
+        }
+        Ok(())
     }
 
     /// The job that makes just this, if its place still knows of it.

@@ -4,6 +4,7 @@
 //! where it is at work, and `NAME.end`, its exit status. How it stands is judged by what the engine says, never by an exit
 //! status alone; an engine that does not answer is asked again. One thread asks for all jobs in one call.
 
+mod command;
 mod engine;
 mod job;
 mod program;
@@ -16,6 +17,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
+use command::CommandEngine;
 pub use engine::Cause;
 use engine::{Engine, Fault};
 use job::{Known, is_ours};
@@ -109,9 +111,8 @@ impl BatchExecutor {
     /// A declared place; `state` is a folder of the project's that both sides see.
     pub fn of(decl: &PlaceDecl, state: Option<&Path>) -> BatchExecutor {
         let engine: Box<dyn Engine> = match decl.kind {
-            PlaceKind::Slurm => {
-                Box::new(Slurm { options: decl.options.clone(), common: state.map(|s| s.join("arrays")) })
-            }
+            PlaceKind::Command if let Some(commands) = &decl.commands => Box::new(CommandEngine { commands: commands.clone() }),
+            _ => Box::new(Slurm { options: decl.options.clone(), common: state.map(|s| s.join("arrays")) }),
         };
         let shared = Shared { engine, jobs: Mutex::default(), news: Condvar::new(), asking: Mutex::default() };
         let gathering = Gathering::new(shared.engine.most_together());

@@ -1,0 +1,209 @@
+//! Any engine, by three commands of the manifest: one hands a job over, one says how jobs stand, one ends a job.
+//!
+//! A part of `submit` in double brackets, `[[ … ]]`, is left out where what it names is not said.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use super::engine::{Cause, Engine, Fault, Stand, Submission, Told, ask};
+use super::job::Known;
+use super::script::script;
+use crate::config::manifest::{EngineCommands, Needs, shell_word};
+use crate::fsio;
+use crate::pipeline::executor::Cancel;
+
+/// What an engine calls a job is one word of at most so many bytes.
+const LONGEST: usize = 200;
+
+/// An engine that is known by its commands.
+pub struct CommandEngine {
+    /// Its commands.
+    pub commands: EngineCommands,
+}
+
+/// What a word means, in the words of the manifest.
+fn meaning(word: &str) -> Option<Stand> {
+    Some(match word {
+        "waiting" => Stand::Waiting,
+        "running" => Stand::Running,
+        "over" => Stand::Over,
+        "cancelled" => Stand::Ended(Cause::Cancelled),
+        "lost" => Stand::Ended(Cause::Node),
+        "preempted" => Stand::Ended(Cause::Preempted),
+        "time" => Stand::Ended(Cause::Time),
+        "memory" => Stand::Ended(Cause::Memory),
+        _ => return None,
+    })
+}
+
+/// A text with what its placeholders stand for, each as a word of a shell; what is not said leaves its brackets out.
+fn filled(text: &str, value_of: &dyn Fn(&str) -> Option<String>) -> String {
+    let mut out = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some((before, inner)) = rest.split_once("[[") {
+        let Some((inner, after)) = inner.split_once("]]") else { break };
+        out.push_str(&in_place(before, value_of).unwrap_or_default());
+        out.push_str(&in_place(inner, value_of).unwrap_or_default());
+        rest = after;
+    }
+    // Outside of brackets what is not said is nothing.
+    let whole = in_place(rest, &|name| Some(value_of(name).unwrap_or_default()));
+    out.push_str(&whole.unwrap_or_default());
+    out
+}
+
+/// `None` where a placeholder has no value.
+fn in_place(text: &str, value_of: &dyn Fn(&str) -> Option<String>) -> Option<String> {
+    let mut out = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(open) = rest.find('{') {
+        let Some(length) = rest[open + 1..].find('}') else { break };
+        let name = &rest[open + 1..open + 1 + length];
+        let is_name = !name.is_empty() && name.bytes().all(|b| b.is_ascii_lowercase()) && !rest[..open].ends_with('$');
+        if is_name {
+            out.push_str(&rest[..open]);
+            out.push_str(&value_of(name)?);
+        } else {
+            out.push_str(&rest[..open + length + 2]);
+        }
+        rest = &rest[open + length + 2..];
+    }
+    out.push_str(rest);
+    Some(out)
+}
+
+fn needs_value(needs: &Needs, name: &str) -> Option<String> {
+    match name {
+        "cpus" => Some(needs.cpus.to_string()),
+        "memory" => (needs.memory > 0).then(|| needs.memory.div_ceil(1 << 20).to_string()),
+        "gpus" => (needs.gpus > 0).then(|| needs.gpus.to_string()),
+        "minutes" => needs.time.map(|seconds| seconds.div_ceil(60).max(1).to_string()),
+        "seconds" => needs.time.map(|seconds| seconds.to_string()),
+        _ => None,
+    }
+}
+
+fn shell(text: String) -> Vec<String> {
+    vec!["/bin/sh".into(), "-c".into(), text]
+}
+
+/// What an engine printed as the name of a job: the first word of its last line.
+fn called(said: &str) -> Result<String, Fault> {
+    let last = said.lines().rev().map(str::trim).find(|l| !l.is_empty()).unwrap_or_default();
+    let word = last.split_whitespace().next().unwrap_or_default();
+    let fine = !word.is_empty() && word.len() <= LONGEST && word.chars().all(|c| c.is_ascii_graphic());
+    let wrong = || Fault::Refused(format!("`submit` printed {:?}, which is no name of a job", last.chars().take(100).collect::<String>()));
+    fine.then(|| word.to_string()).ok_or_else(wrong)
+}
+
+impl Engine for CommandEngine {
+    fn kind(&self) -> &'static str {
+        "command"
+    }
+
+    fn describe(&self) -> Result<(String, Vec<String>), Fault> {
+        // It has no word for that; a trivial job tells whether it can be used.
+        Ok(("by its commands".into(), Vec::new()))
+    }
+
+    fn submit(&self, jobs: &[Submission]) -> Result<Vec<String>, Fault> {
+        let refused = |e: fsio::IoError| Fault::Refused(e.to_string());
+        let mut all = Vec::new();
+        for one in jobs {
+            let path = one.folder.join(format!("{}.script", one.name));
+            let text = script(&one.job.folder, &one.folder, &one.job.log, &one.name);
+            fsio::write_derived(&path, text.as_bytes()).map_err(refused)?;
+            fsio::set_executable(&path, true).map_err(refused)?;
+            let value_of = |name: &str| match name {
+                "script" => Some(shell_word(&path.display().to_string())),
+                "folder" => Some(shell_word(&one.folder.display().to_string())),
+                "name" => Some(one.name.clone()),
+                other => needs_value(&one.job.needs, other),
+            };
+            let order = filled(&self.commands.submit, &value_of);
+            // The answer is kept by the command itself: it is not lost with this process.
+            let (part, kept) = (one.folder.join(format!("{}.part-called", one.name)), one.folder.join(format!("{}.called", one.name)));
+            let word = |path: &Path| shell_word(&path.display().to_string());
+            let text = format!("({order}\n) > {0} && mv {0} {1}", word(&part), word(&kept));
+            let mut command = Command::new("/bin/sh");
+            command.args(["-c", &text]).current_dir(&one.folder).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
+            // What ends this process by the terminal does not end it.
+            std::os::unix::process::CommandExt::process_group(&mut command, 0);
+            let output = command.output().map_err(|e| Fault::Refused(format!("/bin/sh cannot be started: {e}")))?;
+            if !output.status.success() {
+                let said = String::from_utf8_lossy(&output.stderr);
+                let said: Vec<&str> = said.lines().map(str::trim).filter(|l| !l.is_empty()).take(10).collect();
+                let said = if said.is_empty() { output.status.to_string() } else { said.join("; ") };
+                return Err(Fault::Refused(format!("`submit` did not succeed: {said}")));
+            }
+            all.push(called(&std::fs::read_to_string(&kept).unwrap_or_default())?);
+        }
+        Ok(all)
+    }
+
+    fn find(&self, name: &str, folder: &Path) -> Result<Option<String>, Fault> {
+        match std::fs::read_to_string(folder.join(format!("{name}.called"))) {
+            Ok(said) => called(&said).map(Some),
+            // It was handed over, and nobody knows what it is called.
+            Err(_) if folder.join(format!("{name}.begun")).exists() && !folder.join(format!("{name}.end")).exists() => {
+                Err(Fault::Silent("what the engine calls it was not kept, and it has not ended".into()))
+            }
+            Err(_) => Ok(None),
+        }
+    }
+
+    fn look(&self, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault> {
+        let list = jobs.iter().map(|k| shell_word(&k.number)).collect::<Vec<_>>().join(" ");
+        let order = filled(&self.commands.state, &|name| (name == "jobs").then(|| list.clone()));
+        // One that does not succeed has not said anything.
+        let said = ask(&shell(order), None).map_err(|e| Fault::Silent(e.words().to_string()))?;
+        let mut found = BTreeMap::new();
+        for line in said.lines() {
+            let mut words = line.split_whitespace();
+            let (Some(number), Some(state)) = (words.next(), words.next()) else { continue };
+            let own = self.commands.words.iter().find(|(word, _)| word == state).map(|(_, meaning)| meaning.as_str());
+            // Also what nobody knows: it does not end a wait.
+            let stand = meaning(own.unwrap_or(state)).unwrap_or(Stand::Running);
+            let rest: Vec<&str> = words.take(12).collect();
+            let said = if rest.is_empty() { state.to_string() } else { format!("{state}, {}", rest.join(" ")) };
+            found.insert(number.to_string(), Told { stand, words: said });
+        }
+        Ok(found)
+    }
+
+    fn cancel(&self, job: &Known, _how: Cancel) -> Result<(), Fault> {
+        let number = shell_word(&job.number);
+        let order = filled(&self.commands.cancel, &|name| (name == "job").then(|| number.clone()));
+        match ask(&shell(order), None) {
+            // One that has ended meanwhile cannot be ended, which engines say in their own ways.
+            Err(Fault::Refused(_)) if job.left().is_some() => Ok(()),
+            other => other.map(drop),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::filled;
+
+    #[test]
+    fn what_is_not_said_leaves_its_brackets_out() {
+        let value = |name: &str| match name {
+            "script" => Some("'a b.sh'".to_string()),
+            "cpus" => Some("2".to_string()),
+            _ => None,
+        };
+        let cases = [
+            ("qsub -n {cpus} {script}", "qsub -n 2 'a b.sh'"),
+            ("qsub[[ -m {memory}]] [[-n {cpus} ]]{script}", "qsub -n 2 'a b.sh'"),
+            ("q {memory}|{script}", "q |'a b.sh'"),
+            ("q ${cpus} {not a name} { {cpus} }", "q ${cpus} {not a name} { 2 }"),
+            ("q [[ {cpus}", "q [[ 2"),
+            ("if [[ -e x ]]; then", "if  -e x ; then"),
+        ];
+        for (text, wanted) in cases {
+            assert_eq!(filled(text, &value), wanted);
+        }
+    }
+}

@@ -6,7 +6,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use textum_core::config::manifest::{Needs, PlaceDecl, PlaceKind};
+use textum_core::config::manifest::{EngineCommands, MachineDecl, Needs, PlaceDecl, PlaceKind};
 use textum_core::fsio::IoError;
 use textum_core::pipeline::executor::{
     BatchExecutor, Cancel, Capacity, Executor, Job, JobCommand, JobId, JobState, LocalExecutor, TooMuchMemory,
@@ -43,17 +43,32 @@ const NEEDS: Needs = Needs { cpus: 1, memory: 0, gpus: 0, time: None };
 struct Bench {
     folder: tempfile::TempDir,
     place: Box<dyn Executor>,
+    /// Where jobs work, if that is not the folder.
+    far: Option<PathBuf>,
 }
 
 impl Bench {
     fn path(&self, name: &str) -> PathBuf {
-        self.folder.path().join(name)
+        let here = self.folder.path().join(name);
+        let jobs = self.far.iter().flat_map(|far| fs::read_dir(far).into_iter().flatten().flatten());
+        let mut there = jobs.map(|job| job.path().join("work").join(name)).filter(|path| path.exists());
+        if here.exists() { here } else { there.next().unwrap_or(here) }
     }
 
     fn job(&self, command: JobCommand) -> Job {
         let variables = [("PATH", "/usr/bin:/bin"), ("YARN", "wool \"and\" silk"), ("EMPTY", "")];
         let variables = variables.map(|(k, v)| (k.to_string(), v.to_string())).to_vec();
-        Job { command, folder: self.folder.path().to_path_buf(), variables, log: self.path("log"), needs: NEEDS, place: None }
+        Job {
+            command,
+            folder: self.folder.path().to_path_buf(),
+            variables,
+            log: self.folder.path().join("log"),
+            needs: NEEDS,
+            place: None,
+            declared: vec!["YARN".into(), "EMPTY".into()],
+            outputs: OUTPUTS.map(String::from).to_vec(),
+            checkpoints: None,
+        }
     }
 
     fn shell(&self, text: &str) -> JobId {
@@ -98,17 +113,76 @@ fn on_each(test: impl Fn(&Bench)) {
         None => eprintln!("no cluster is there (scripts/cluster): it was not held to what every place must do"),
     }
     for place in places {
-        test(&Bench { folder: tempfile::tempdir().unwrap(), place });
+        test(&Bench { folder: tempfile::tempdir().unwrap(), place, far: None });
+    }
+    let beside = tempfile::tempdir().unwrap();
+    test(&Bench { folder: tempfile::tempdir().unwrap(), place: Box::new(engine(beside.path())), far: None });
+    if let Some(place) = machine(beside.path()) {
+        let far = Some(beside.path().join("far"));
+        test(&Bench { folder: tempfile::tempdir().unwrap(), place: Box::new(place), far });
+        let left: Vec<_> = fs::read_dir(beside.path().join("state/held")).unwrap().flatten().map(|e| e.file_name()).collect();
+        assert!(left.iter().all(|name| !name.to_string_lossy().ends_with(".json")), "a machine is still held: {left:?}");
     }
 }
 
 fn cluster() -> BatchExecutor {
-    BatchExecutor::of(&PlaceDecl { name: "cluster".into(), kind: PlaceKind::Slurm, options: Vec::new(), jobs: 50, retries: 0, commands: None, machine: None }, None)
+    BatchExecutor::of(&decl("cluster", PlaceKind::Slurm), None)
 }
+
+fn decl(name: &str, kind: PlaceKind) -> PlaceDecl {
+    PlaceDecl { name: name.into(), kind, options: Vec::new(), jobs: 50, retries: 0, commands: None, machine: None }
+}
+
+fn script(name: &str) -> String {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../scripts").join(name).display().to_string()
+}
+
+/// Any other engine, by its commands.
+fn engine(folder: &Path) -> BatchExecutor {
+    let (own, state) = (script("engine"), folder.display());
+    let commands = EngineCommands {
+        submit: format!("{own} {state} submit {{script}}"),
+        state: format!("{own} {state} state {{jobs}}"),
+        cancel: format!("{own} {state} cancel {{job}} {{signal}}"),
+        words: [("Q", "waiting"), ("R", "running"), ("C", "over"), ("X", "cancelled")].map(|(a, b)| (a.into(), b.into())).to_vec(),
+    };
+    BatchExecutor::of(&PlaceDecl { commands: Some(commands), ..decl("grid", PlaceKind::Command) }, None)
+}
+
+/// A machine that is rented: in a network of its own, with an SSH server. None where none can be made.
+fn machine(folder: &Path) -> Option<BatchExecutor> {
+    let (own, machines) = (script("machine"), folder.join("machines"));
+    let try_it = |what: &str| std::process::Command::new(&own).arg(what).arg(&machines).arg("probe").output().ok();
+    let works = try_it("begin").is_some_and(|o| o.status.success());
+    let _ = try_it("end");
+    if !works {
+        eprintln!("no machine can be made here (scripts/machine): it was not held to what every place must do");
+        return None;
+    }
+    let machine = MachineDecl {
+        address: None,
+        folder: folder.join("far").display().to_string(),
+        begin: Some(format!("{own} begin {} {{hold}}", machines.display())),
+        end: Some(format!("{own} end {} {{hold}}", machines.display())),
+        lease: Some(60),
+        lapse: None,
+    };
+    let options = vec![format!("-oIdentityFile={}", machines.join("key").display())];
+    let decl = PlaceDecl { options, machine: Some(machine), ..decl("box", PlaceKind::Ssh) };
+    Some(BatchExecutor::of(&decl, Some(&folder.join("state"))))
+}
+
+/// What the jobs of these tests write.
+const OUTPUTS: [&str; 5] = ["begun", "tidied", "left", "deeper", "third"];
 
 /// Whether the place only takes a job's words, so that a program that is not there is found out when it is at work.
 fn takes_words_only(place: &dyn Executor) -> bool {
-    place.record().kind == "slurm"
+    place.record().kind != "local"
+}
+
+/// Whether jobs work in a folder that is not this one.
+fn is_far(place: &dyn Executor) -> bool {
+    place.record().kind == "ssh"
 }
 
 #[test]
@@ -120,7 +194,17 @@ fn a_job_has_its_folder_its_variables_and_nothing_else() {
         let said = b.log();
         let lines: Vec<&str> =
             said.lines().filter(|l| !l.starts_with("_=") && !l.starts_with("PWD=") && !l.starts_with("OLDPWD=")).collect();
-        assert_eq!(lines, [folder.to_str().unwrap(), "EMPTY=", "PATH=/usr/bin:/bin", "YARN=wool \"and\" silk", "to err"], "{said}");
+        if is_far(&*b.place) {
+            // The machine's own variables, and what the stage declares.
+            assert!(lines[0].ends_with("/work") && !lines.contains(&"PATH=/usr/bin:/bin"), "{said}");
+            assert!(["EMPTY=", "YARN=wool \"and\" silk", "to err"].iter().all(|line| lines.contains(line)), "{said}");
+        } else {
+            assert_eq!(
+                lines,
+                [folder.to_str().unwrap(), "EMPTY=", "PATH=/usr/bin:/bin", "YARN=wool \"and\" silk", "to err"],
+                "{said}"
+            );
+        }
         // What it prints is added to what stands in the log.
         let id =
             b.place.submit(&b.job(JobCommand::Argv(["printf", "%s|", "a b", "$YARN", ""].map(String::from).to_vec()))).unwrap();
@@ -157,7 +241,9 @@ fn an_end_is_told_as_it_was_and_again() {
 #[test]
 fn many_are_asked_for_in_one_call_and_ids_are_one_line_each() {
     on_each(|b| {
-        let ids: Vec<JobId> = (0..40).map(|n| b.shell(&format!("exit {n}"))).collect();
+        // Each is a handful of connections to a machine.
+        let many = if is_far(&*b.place) { 8 } else { 40 };
+        let ids: Vec<JobId> = (0..many).map(|n| b.shell(&format!("exit {n}"))).collect();
         let mut distinct = ids.clone();
         distinct.sort();
         distinct.dedup();
@@ -170,7 +256,7 @@ fn many_are_asked_for_in_one_call_and_ids_are_one_line_each() {
         asked.reverse();
         asked.push(JobId("999999.1.nowhere".into()));
         let states = b.place.poll(&asked).unwrap();
-        let expected = (0..40).rev().map(|n| JobState::Ended(Exit::Code(n))).chain([JobState::Lost]);
+        let expected = (0..many).rev().map(|n| JobState::Ended(Exit::Code(n))).chain([JobState::Lost]);
         assert_eq!(states, expected.collect::<Vec<_>>());
     });
 }
@@ -210,7 +296,7 @@ fn what_a_command_leaves_running_ends_with_it() {
 
 #[test]
 fn another_process_may_take_a_job_up_by_its_id() {
-    let b = Bench { folder: tempfile::tempdir().unwrap(), place: Box::new(LocalExecutor::default()) };
+    let b = Bench { folder: tempfile::tempdir().unwrap(), place: Box::new(LocalExecutor::default()), far: None };
     let id = b.shell("echo $$ > begun; while :; do sleep 0.01; done");
     b.until("begun");
     // As another process knows it: by what was written down.
@@ -248,7 +334,7 @@ fn a_number_that_now_is_anothers_is_not_attached_to() {
 
 #[test]
 fn a_job_that_holds_more_than_it_needs_is_told_of() {
-    let b = Bench { folder: tempfile::tempdir().unwrap(), place: Box::new(LocalExecutor::default()) };
+    let b = Bench { folder: tempfile::tempdir().unwrap(), place: Box::new(LocalExecutor::default()), far: None };
     let text = "x=$(head -c 60000000 /dev/zero | tr '\\0' x); echo $$ > begun; while :; do sleep 0.01; done";
     let job = |memory| Job { needs: Needs { memory, ..NEEDS }, ..b.job(JobCommand::Shell(text.into())) };
     let id = b.place.submit(&job(20 << 20)).unwrap();

@@ -1,8 +1,8 @@
 //! One file a command: its arguments, and `run`: open, ask the core, render.
 
 pub mod adopt;
-pub mod background;
 pub mod alias;
+pub mod background;
 pub mod card;
 pub mod compare;
 pub mod data;
@@ -43,7 +43,8 @@ use std::path::PathBuf;
 use textum_base::Identity;
 use textum_core::depot::Depot;
 use textum_core::erase::{finish, pending, unfollowed};
-use textum_core::pipeline::exec::{close_interrupted, unattended_runs};
+use textum_core::pipeline::exec::{close_interrupted, live_runs, unattended_runs};
+use textum_core::pipeline::executor::held_machines;
 use textum_core::project::workspace::{Project, Workspace};
 use textum_core::record::ledger::{CheckpointRow, Erasure, run_and_stage};
 use textum_core::record::receipt::TreeReceipt;
@@ -238,6 +239,13 @@ pub fn checkpoint(project: &Project, name: &str) -> Result<CheckpointRow, Failur
 
 /// Tells of jobs at places that nobody attends to, and what can be done about them.
 pub fn tell_unattended(project: &Project, ui: &Ui) -> Result<(), Failure> {
+    let state = project.workspace.state();
+    if live_runs(&project.workspace.runs_folder()).is_empty() {
+        for machine in held_machines(&state) {
+            let long = crate::render::text::seconds(machine.held_for().as_secs_f64());
+            ui.say(&format!("the machine of {} is held, for {long} now: textum place release gives it back", machine.place));
+        }
+    }
     for run in unattended_runs(project)? {
         let stages: Vec<String> = run.jobs.iter().map(|job| job.stage.clone()).collect();
         let places: BTreeSet<String> = run.jobs.iter().filter_map(|job| job.place.clone()).collect();

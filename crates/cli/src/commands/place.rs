@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use clap::{Args, Subcommand};
 use textum_core::config::graph::StageIndex;
 use textum_core::config::manifest::{THIS_MACHINE, nearest};
-use textum_core::pipeline::executor::{PlaceCheck, check_place};
+use textum_core::pipeline::executor::{PlaceCheck, Released, check_place, held_machines, release_machine};
 use textum_core::pipeline::plan::select_stages;
 use textum_core::project::workspace::Project;
 
@@ -27,10 +27,19 @@ pub struct PlaceArgs {
 enum PlaceCommand {
     /// The places of the manifest, and the stages that are to execute there
     List,
-    /// Whether a place can be used: its engine, the shared folder, its clock, and what a trivial job takes
+    /// Whether a place can be used: its engine, the shared folder, its clock, and what a trivial job takes; a machine that is rented is rented for it
     #[command(after_help = "Examples:\n  textum place check            all places\n  textum place check cluster    one")]
     Check {
         /// A place of the manifest; without one, all
+        #[arg(value_name = "PLACE")]
+        name: Option<String>,
+    },
+    /// Give back machines that were rented and are still held
+    #[command(
+        after_help = "Examples:\n  textum place release        all that are held\n  textum place release box    that of one place"
+    )]
+    Release {
+        /// A place of the manifest, or one that was; without one, all
         #[arg(value_name = "PLACE")]
         name: Option<String>,
     },
@@ -68,17 +77,35 @@ fn known(project: &Project, name: &str) -> Result<(), Failure> {
     Err(Failure::new(NOT_THERE, format!("there is no place `{name}`"), help))
 }
 
+/// Gives machines back.
+fn release(project: &Project, name: Option<&str>, ui: &Ui) -> Result<u8, Failure> {
+    let state = project.workspace.state();
+    let held = held_machines(&state);
+    if let Some(name) = name.filter(|name| held.iter().all(|h| h.place != *name)) {
+        known(project, name)?;
+    }
+    let wanted = held.iter().filter(|h| name.is_none_or(|n| n == h.place));
+    let ends: Vec<_> = wanted.map(|h| (h.clone(), release_machine(&state, &h.place))).collect();
+    match ui.format {
+        Format::Json => ui.json(&render::place::release_json(&ends)),
+        _ => ui.result(&render::place::release(&ends, &ui.style)),
+    }
+    Ok(if ends.iter().all(|(_, end)| matches!(end, Ok(Released::GivenBack(_)))) { 0 } else { UNSUCCESSFUL })
+}
+
 /// Looks at places.
 pub fn run(global: &Global, args: &PlaceArgs, ui: &Ui) -> Result<u8, Failure> {
     let project = Project::open(&here(global), variables())?;
     match args.command.as_ref().unwrap_or(&PlaceCommand::List) {
         PlaceCommand::List => {
+            let held = held_machines(&project.workspace.state());
             match ui.format {
-                Format::Json => ui.json(&render::place::list_json(&project.manifest)),
-                _ => ui.result(&render::place::list(&project.manifest, &ui.style)),
+                Format::Json => ui.json(&render::place::list_json(&project.manifest, &held)),
+                _ => ui.result(&render::place::list(&project.manifest, &held, &ui.style)),
             }
             Ok(0)
         }
+        PlaceCommand::Release { name } => release(&project, name.as_deref(), ui),
         PlaceCommand::Check { name } => {
             if let Some(name) = name {
                 known(&project, name)?;

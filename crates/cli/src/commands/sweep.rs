@@ -15,13 +15,7 @@ use crate::ui::{Ui, catch_interrupts};
 const MANY: u128 = 10_000;
 
 /// Carries a sweep out.
-pub fn run(
-    project: &mut Project,
-    args: &RunArgs,
-    options: RunOptions,
-    background: &InBackground,
-    ui: &Ui,
-) -> Result<u8, Failure> {
+pub fn run(project: &mut Project, args: &RunArgs, options: RunOptions, background: &InBackground, ui: &Ui) -> Result<u8, Failure> {
     let varied: Vec<Varied> = args.vary.iter().map(|text| Varied::parse(text, &project.params)).collect::<Result<_, _>>()?;
     if let Some(twice) = varied.iter().find(|v| project.set.contains(&v.name)) {
         return Err(textum_core::config::sweep::SweepError::Twice(twice.name.clone()).into());

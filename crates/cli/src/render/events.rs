@@ -79,6 +79,9 @@ pub fn line(event: &Event, style: &Style) -> Option<String> {
             let place = place.as_deref().unwrap_or_default();
             format!("  {stage}  {} by {run}, whose Textum is gone, at {place}", style.accent("takes up the job submitted"))
         }
+        Event::StillHeld { place, why } => {
+            format!("  {} the machine of {place}: {why}; `textum place release` tries again", style.bad("still held:"))
+        }
         Event::GoesOn { stage, run, step } => {
             format!("  {stage}  {} {run}#{step}", style.accent("goes on from"))
         }

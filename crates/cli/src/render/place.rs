@@ -1,13 +1,16 @@
 //! Places where stages execute.
 
 use serde_json::{Value, json};
-use textum_core::config::manifest::Manifest;
-use textum_core::pipeline::executor::PlaceCheck;
+use textum_core::config::manifest::{Manifest, PlaceDecl};
+use textum_core::pipeline::executor::{HeldMachine, PlaceCheck, Released};
 
 use super::each;
 use super::table::{Cell, Look, table};
 use super::text;
 use crate::ui::Style;
+
+/// So many characters tell how a place is reached.
+const MOST: usize = 60;
 
 fn stages(manifest: &Manifest, place: &str) -> Vec<String> {
     let there: Vec<_> = manifest.stages.iter().filter(|s| s.place.as_deref() == Some(place)).collect();
@@ -15,8 +18,8 @@ fn stages(manifest: &Manifest, place: &str) -> Vec<String> {
 }
 
 /// The places of a manifest, for people.
-pub fn list(manifest: &Manifest, style: &Style) -> String {
-    if manifest.places.is_empty() {
+pub fn list(manifest: &Manifest, held: &[HeldMachine], style: &Style) -> String {
+    if manifest.places.is_empty() && held.is_empty() {
         return "all stages execute on this machine: [place.NAME] in textum.toml declares another place\n".to_string();
     }
     let row = |place: &textum_core::config::manifest::PlaceDecl| -> Vec<Cell> {
@@ -26,21 +29,74 @@ pub fn list(manifest: &Manifest, style: &Style) -> String {
         vec![
             Cell::new(&place.name, Look::Bold),
             json!(place.kind).as_str().unwrap_or_default().into(),
-            place.options.join(" ").into(),
+            how(place).into(),
             place.jobs.to_string().into(),
             stages,
         ]
     };
     let rows: Vec<Vec<Cell>> = manifest.places.iter().map(row).collect();
-    table(&["place", "kind", "options", "jobs", "stages"], &rows, "", style)
+    let mut out = table(&["place", "kind", "how", "jobs", "stages"], &rows, "", style);
+    for machine in held {
+        let address = machine.address.as_deref().unwrap_or("a machine whose address is not known");
+        let long = text::seconds(machine.held_for().as_secs_f64());
+        out.push_str(&format!("{} {}: {address}, for {long}, as {}\n", style.accent("held"), machine.place, machine.hold));
+    }
+    out
+}
+
+/// How a place is reached, in a few words.
+fn how(place: &PlaceDecl) -> String {
+    let mut words: Vec<String> = Vec::new();
+    if let Some(machine) = &place.machine {
+        words.extend(machine.address.clone().or_else(|| machine.begin.as_ref().map(|begin| format!("rented by {begin}"))));
+        words.extend(machine.lease.map(|seconds| format!("lease {}", text::seconds(seconds as f64))));
+    }
+    words.extend(place.commands.as_ref().map(|c| c.submit.clone()));
+    words.extend(place.options.iter().cloned());
+    if place.retries > 0 {
+        words.push(format!("{} more", text::counted(u64::from(place.retries), "try")));
+    }
+    let all = words.join(" ");
+    let short: String = all.chars().take(MOST).collect();
+    if short.len() < all.len() { format!("{}…", short.trim_end()) } else { all }
+}
+
+/// What became of machines that were to be given back, for people.
+pub fn release(ends: &[(HeldMachine, Result<Released, String>)], style: &Style) -> String {
+    let line = |(machine, end): &(HeldMachine, Result<Released, String>)| {
+        let (name, long) = (style.bold(&machine.place), text::seconds(machine.held_for().as_secs_f64()));
+        match end {
+            Ok(Released::GivenBack(_)) => format!("{name} {}, after {long}\n", style.good("is given back")),
+            Ok(Released::InUse(_)) => format!("{name} {}: a run uses it, for {long} now\n", style.accent("is held")),
+            Ok(Released::Nothing) => format!("{name} is not held\n"),
+            Err(why) => format!("{name} {}: {why}\n", style.bad("is still held")),
+        }
+    };
+    if ends.is_empty() { "no machine is held\n".to_string() } else { ends.iter().map(line).collect() }
 }
 
 /// The same as JSON.
-pub fn list_json(manifest: &Manifest) -> Value {
+pub fn release_json(ends: &[(HeldMachine, Result<Released, String>)]) -> Value {
+    let of = |(machine, end): &(HeldMachine, Result<Released, String>)| {
+        let state = match end {
+            Ok(Released::GivenBack(_)) => "given back",
+            Ok(Released::InUse(_)) => "in use",
+            Ok(Released::Nothing) => "not held",
+            Err(_) => "still held",
+        };
+        let why = end.as_ref().err();
+        json!({"place": machine.place, "hold": machine.hold, "address": machine.address, "seconds": machine.held_for().as_secs_f64(), "state": state, "why": why})
+    };
+    ends.iter().map(of).collect()
+}
+
+/// The same as JSON.
+pub fn list_json(manifest: &Manifest, held: &[HeldMachine]) -> Value {
     let of = |place: &textum_core::config::manifest::PlaceDecl| {
         let stages: Vec<&str> =
             manifest.stages.iter().filter(|s| s.place.as_deref() == Some(&place.name)).map(|s| s.name.as_str()).collect();
-        json!({"place": place.name, "kind": place.kind, "options": place.options, "jobs": place.jobs, "stages": stages})
+        let held = held.iter().find(|h| h.place == place.name);
+        json!({"place": place.name, "kind": place.kind, "options": place.options, "jobs": place.jobs, "stages": stages, "held": held})
     };
     manifest.places.iter().map(of).collect()
 }

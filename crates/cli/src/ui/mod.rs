@@ -219,7 +219,7 @@ struct OnlyLosses<'u>(&'u Ui);
 
 impl EventSink for OnlyLosses<'_> {
     fn event(&self, event: Event) {
-        if matches!(event, Event::Aside { .. } | Event::NotDeterministic { .. }) {
+        if matches!(event, Event::Aside { .. } | Event::NotDeterministic { .. } | Event::StillHeld { .. }) {
             self.0.insist(&render::events::line(&escape::event(&event), &self.0.err_style).unwrap_or_default());
         }
     }

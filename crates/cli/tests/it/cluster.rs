@@ -86,7 +86,8 @@ fn a_result_is_the_same_wherever_it_is_made() {
         let place = &stage["place"];
         assert_eq!((place["kind"].as_str(), place["name"].as_str()), (Some("slurm"), Some("cluster")), "{stage}");
         assert!(
-            place["job"].as_str().is_some_and(|n| n.split('_').all(|part| part.parse::<u64>().is_ok())) && place["host"].as_str().unwrap().starts_with('n')
+            place["job"].as_str().is_some_and(|n| n.split('_').all(|part| part.parse::<u64>().is_ok()))
+                && place["host"].as_str().unwrap().starts_with('n')
         );
     }
     // Its environment is that of any stage, and nothing of the engine's.
@@ -223,7 +224,9 @@ fn a_job_that_nobody_wants_any_more_is_ended_before_anything_is_done() {
 #[test]
 fn what_a_job_says_while_nobody_listens_is_heard_later_and_a_lost_checkpoint_is_none() {
     let Some(cluster) = cluster() else { return };
-    let step = |n: u32| format!("echo {n} > c; echo '{{\"step\": {n}, \"metric\": {{\"loss\": {n}}}, \"checkpoint\": true}}' >> $TEXTUM_SIGNALS; ");
+    let step = |n: u32| {
+        format!("echo {n} > c; echo '{{\"step\": {n}, \"metric\": {{\"loss\": {n}}}, \"checkpoint\": true}}' >> $TEXTUM_SIGNALS; ")
+    };
     let wait = |file: &str| format!("while [ ! -e {file} ]; do sleep 0.05; done; ");
     let text = format!("{}echo > begun; {}{}{}{}{}echo x > o", step(1), wait("on"), step(2), step(3), wait("go"), step(4));
     let tiny = Tiny::with(&format!(

@@ -60,6 +60,13 @@ pub enum Event {
         /// The place.
         place: Option<String>,
     },
+    /// A machine that was rented could not be given back.
+    StillHeld {
+        /// The place.
+        place: String,
+        /// Why.
+        why: String,
+    },
     /// A stage waits for another process that is executing just this key.
     Waits {
         /// The stage.

@@ -32,7 +32,7 @@ pub struct PlaceForm {
     pub submit: Option<String>,
     /// The command that prints a line for each of {jobs}: what it is called, and a word for how it stands.
     pub state: Option<String>,
-    /// The command that ends {job}.
+    /// The command that ends {job}; where it says {signal} that is INT, when the job is asked to end, or KILL.
     pub cancel: Option<String>,
     /// What the engine's words mean: "waiting", "running", "over", "cancelled", "lost", "preempted", "time" or "memory".
     #[serde(default)]
@@ -216,19 +216,29 @@ impl Checker<'_, '_> {
         }
         let span = self.document.key_place(&["place", name]);
         let mut lacks = |what: &str, help: &str| {
-            self.mistakes.push(Diagnostic::new(span.clone(), format!("[place.{name}] has no {what}"), "this place", help.to_string()));
+            self.mistakes.push(Diagnostic::new(
+                span.clone(),
+                format!("[place.{name}] has no {what}"),
+                "this place",
+                help.to_string(),
+            ));
         };
         match place.kind {
             PlaceKind::Slurm => {}
             PlaceKind::Command => {
                 for (key, _) in of_command.iter().filter(|(_, said)| said.is_none()) {
-                    lacks(&format!("`{key}`"), "a place of kind \"command\" has `submit`, `state` and `cancel`: docs/places.md has examples");
+                    lacks(
+                        &format!("`{key}`"),
+                        "a place of kind \"command\" has `submit`, `state` and `cancel`: docs/places.md has examples",
+                    );
                 }
             }
             PlaceKind::Ssh => match (&place.address, &place.begin, &place.end) {
                 (Some(_), None, None) | (None, Some(_), Some(_)) => {}
                 (None, None, _) => lacks("`address`", "write the machine as ssh takes it, or `begin` and `end` to rent one"),
-                (Some(_), ..) => lacks("one meaning", "write `address` for a machine that stands there, or `begin` and `end` to rent one"),
+                (Some(_), ..) => {
+                    lacks("one meaning", "write `address` for a machine that stands there, or `begin` and `end` to rent one")
+                }
                 (None, Some(_), None) => lacks("`end`", "write the command that gives the machine back, so that none is forgotten"),
             },
         }
@@ -249,11 +259,13 @@ impl Checker<'_, '_> {
             };
             let own = if is_ssh { &OWN_OF_SSH[..] } else { &OWN[..] };
             let (title, help) = match (place.kind, fine) {
-                (PlaceKind::Command, _) => {
-                    (format!("`{option}` has no meaning here"), "write options into `submit`")
+                (PlaceKind::Command, _) => (format!("`{option}` has no meaning here"), "write options into `submit`"),
+                (_, false) if is_ssh => {
+                    (format!("`{option}` is no option"), "write an option as `man ssh_config` names it, as in `Port`")
                 }
-                (_, false) if is_ssh => (format!("`{option}` is no option"), "write an option as `man ssh_config` names it, as in `Port`"),
-                (_, false) => (format!("`{option}` is no option"), "write an option's long name without its dashes, as in `partition`"),
+                (_, false) => {
+                    (format!("`{option}` is no option"), "write an option's long name without its dashes, as in `partition`")
+                }
                 (_, true) if own.iter().any(|o| o.eq_ignore_ascii_case(option)) => {
                     let help = "say what a stage needs in its `needs` (cpus, memory, gpus, time); the rest Textum says itself";
                     (format!("`{option}` is said by Textum"), help)
@@ -283,14 +295,15 @@ impl Checker<'_, '_> {
     }
 
     fn engine_commands(&mut self, name: &str, place: &PlaceForm) -> Option<EngineCommands> {
-        let (PlaceKind::Command, Some(submit), Some(state), Some(cancel)) = (place.kind, &place.submit, &place.state, &place.cancel)
+        let (PlaceKind::Command, Some(submit), Some(state), Some(cancel)) =
+            (place.kind, &place.submit, &place.state, &place.cancel)
         else {
             return None;
         };
         let known: [(&str, &str, &[&str]); 3] = [
             ("submit", submit, &["script", "name", "folder", "cpus", "memory", "gpus", "minutes", "seconds"]),
             ("state", state, &["jobs"]),
-            ("cancel", cancel, &["job"]),
+            ("cancel", cancel, &["job", "signal"]),
         ];
         for (key, text, names) in known {
             self.placeholders(name, key, text, names);
@@ -343,7 +356,12 @@ impl Checker<'_, '_> {
             let wrong = |t: &&String| t.is_empty() || t.starts_with('-') || t.chars().any(|c| c.is_control() || c.is_whitespace());
             if text.as_ref().is_some_and(|t| wrong(t)) {
                 let title = format!("this cannot be the {key} of a machine");
-                self.mistakes.push(Diagnostic::new(self.at(&at(key)), title, "this text", "write it without blanks and not with a dash first"));
+                self.mistakes.push(Diagnostic::new(
+                    self.at(&at(key)),
+                    title,
+                    "this text",
+                    "write it without blanks and not with a dash first",
+                ));
             }
         }
         let of_rented = place.begin.as_ref().map(|_| LEASE);

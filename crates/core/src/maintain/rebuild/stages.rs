@@ -222,6 +222,7 @@ impl Rebuilder<'_> {
         }
         Ok(Task {
             taken_up: None,
+            is_sent: false,
             // What was made anywhere is made again here.
             place: None,
             inputs: receipt.inputs.clone(),

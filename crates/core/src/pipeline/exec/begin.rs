@@ -39,6 +39,9 @@ impl ActiveRun<'_> {
             let why = format!("it reads {}, which is not there: the stage that should write it did not", absent.join(", "));
             return Ok(Begin::Impossible(why));
         };
+        if let Some(why) = self.cannot_be_sent(decision.index) {
+            return Ok(Begin::Impossible(why));
+        }
         if let Some(task) = self.take_up(decision, inputs, key, common)? {
             return Ok(Begin::Ready(Box::new(task)));
         }
@@ -87,6 +90,7 @@ impl ActiveRun<'_> {
         let own = decision.reads.iter().map(|(path, content)| self.read(path, content));
         Ok(Begin::Ready(Box::new(Task {
             taken_up: None,
+            is_sent: self.is_sent(decision.index),
             inputs: inputs.clone(),
             key,
             reads: own.chain(param_files).collect(),
@@ -104,7 +108,7 @@ impl ActiveRun<'_> {
             seal: self.seal(decision.index, &root, &folder),
             folder,
             environment: self.environment,
-            observe: decl.observe,
+            observe: decl.observe && !self.is_sent(decision.index),
             sandbox_of: (self.apart.is_some() || sealed_off).then(|| self.project.workspace.root().to_path_buf()),
         })))
     }
@@ -162,8 +166,9 @@ impl ActiveRun<'_> {
             seal: self.seal(decision.index, &left.root, &left.folder),
             folder: left.folder.clone(),
             environment: self.environment,
-            observe: decl.observe,
+            observe: decl.observe && !self.is_sent(decision.index),
             sandbox_of: apart.then(|| self.project.workspace.root().to_path_buf()),
+            is_sent: self.is_sent(decision.index),
             taken_up: Some(TakenUp {
                 job,
                 run: left.run.clone(),

@@ -43,6 +43,7 @@ impl StageContext<'_> {
             _ if task.inputs.run.is_own() => {
                 return Ok(Ok(nothing(not(ObservedHow::No, "Textum itself reads what it declares"))));
             }
+            _ if task.is_sent => Ok(nothing(not(ObservedHow::No, "it was executed at a place that shares no folder"))),
             _ if !task.observe && task.seal.is_none() => Ok(nothing(not(ObservedHow::Off, "the manifest says so"))),
             None => Ok(nothing(not(ObservedHow::No, "this system has no means for it"))),
             Some(observer) => observer.outcome(task, variables, self.writer)?,

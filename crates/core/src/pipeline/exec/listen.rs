@@ -357,9 +357,9 @@ impl Before {
         match self.made.get(&step) {
             Some(made) => Some(Ok(made.clone())),
             None if line == self.asked => None,
-            None => {
-                Some(Err(format!("no checkpoint of step {step}: nobody listened when it was made, and a later one stands there now")))
-            }
+            None => Some(Err(format!(
+                "no checkpoint of step {step}: nobody listened when it was made, and a later one stands there now"
+            ))),
         }
     }
 }

@@ -32,9 +32,9 @@ pub use outcome::{Execution, RunOutcome, SettledStage};
 pub use run::{RunOptions, run};
 pub(crate) use sealing::{can_seal, seal_of};
 pub use stage::{KeepCheckpoint, StageContext, Task};
-pub use unattended::{UnattendedJob, UnattendedRun, end_unattended, standing_of, tree_is_free, unattended_runs};
 pub use sweep::{SweepOutcome, VariantOutcome, run_sweep, sweep_name};
 pub(crate) use textum_observe::Seal;
+pub use unattended::{UnattendedJob, UnattendedRun, end_unattended, standing_of, tree_is_free, unattended_runs};
 
 use crate::config::param_file::ParamFileError;
 use crate::data::DataError;

@@ -305,6 +305,13 @@ fn clock_behind(project: &Project, started: Option<jiff::Timestamp>) -> Result<O
     Ok(behind.filter(|d| d.is_positive()).map(|d| d.saturating_add(jiff::SignedDuration::from_micros(1))))
 }
 
+/// Gives back what was rented for stages that have ended; what could not be is told.
+pub(super) fn give_back(place: &Places, events: &dyn EventSink) {
+    for (place, why) in place.release() {
+        events.event(Event::StillHeld { place, why });
+    }
+}
+
 /// A run that has begun, and all that its stages need.
 pub(super) struct BegunRun<'a, 'o> {
     pub project: &'a Project,
@@ -440,6 +447,7 @@ fn carry_out(
         &mut || Ok(()),
     )?;
     writer.publish()?;
+    give_back(&place, events);
     let Some((outcome, draft, live)) = outcome else { return Err(ExecError::NotBegun) };
     if !options.sandbox {
         let mut tree =

@@ -80,9 +80,29 @@ impl ActiveRun<'_> {
         decl.sealed || (self.options.sealed && !decl.run.is_own())
     }
 
+    /// Whether what a stage reads is sent to where it executes: nothing there is the project's.
+    pub(super) fn is_sent(&self, stage: StageIndex) -> bool {
+        let decl = &self.project.manifest.stages[stage];
+        let place = self.options.place_of(decl, stage);
+        place.is_some_and(|name| self.project.manifest.places.iter().any(|p| p.name == name && !p.shares_folder()))
+    }
+
+    /// Why a stage cannot be sent to where it is to execute, if it cannot.
+    pub(super) fn cannot_be_sent(&self, stage: StageIndex) -> Option<String> {
+        if !self.is_sent(stage) {
+            return None;
+        }
+        if self.is_sealed(stage) {
+            return Some("it is sealed, and the place where it is to execute has no means for that: it shares no folder".into());
+        }
+        let decl = &self.project.manifest.stages[stage];
+        let linked = decl.reads.iter().find(|r| self.project.scanner.is_reference(r))?;
+        Some(format!("it reads {linked}, which is held by reference, and the place where it is to execute shares no folder"))
+    }
+
     /// Whether a stage works in a sandbox though the run works in the tree.
     pub(super) fn is_sealed_off(&self, stage: StageIndex) -> bool {
-        self.apart.is_none() && self.is_sealed(stage)
+        self.apart.is_none() && (self.is_sealed(stage) || self.is_sent(stage))
     }
 
     fn sealed_folder(&self, stage: StageIndex) -> PathBuf {

@@ -70,6 +70,8 @@ pub struct Task {
     pub observe: bool,
     /// What it may do, if it is sealed.
     pub seal: Option<Seal>,
+    /// Whether what it reads is sent to where it executes.
+    pub is_sent: bool,
     /// The job that makes it already, which another process submitted.
     pub taken_up: Option<TakenUp>,
 }
@@ -307,7 +309,17 @@ impl StageContext<'_> {
             note_task(&task.folder, &folder, &task.standing)?;
         }
         let log = task.log();
-        self.place.submit(&Job { command, folder, variables, log, needs: task.needs, place: task.place.clone() })
+        self.place.submit(&Job {
+            command,
+            folder,
+            variables,
+            log,
+            needs: task.needs,
+            place: task.place.clone(),
+            declared: task.inputs.vars.keys().cloned().collect(),
+            outputs: task.outputs().map(str::to_string).collect(),
+            checkpoints: task.inputs.checkpoints.as_ref().map(ToString::to_string),
+        })
     }
 
     /// Puts what was heard into the receipt; says why the stage was stopped by its own rule, if it was.

@@ -19,7 +19,7 @@ use super::gates::Gates;
 use super::live::{LiveRun, Telling};
 use super::observing::Observer;
 use super::outcome::RunOutcome;
-use super::run::{BegunRun, RunOptions, begin, draft, names_of, record_reads, record_settings, selected};
+use super::run::{BegunRun, RunOptions, begin, draft, give_back, names_of, record_reads, record_settings, selected};
 use super::scheduler::{Common, schedule};
 use super::stage::StageContext;
 use super::unattended::Unattended;
@@ -316,6 +316,7 @@ impl<'s> SweepContext<'s> {
         let ended = &mut |ended| variants.ended(ended, outcomes);
         schedule(&mut common, most, cancel, &mut || variants.coming(), ended, &mut || variants.let_go())?;
         self.writer.publish()?;
+        give_back(&self.place, self.events);
         variants.let_go()?;
         self.project.ledger.catch_up(&self.project.store)?;
         std::mem::take(&mut common.unattended).finish(self.project, &self.place, false, self.sweep, self.events)?;

@@ -202,11 +202,7 @@ pub struct Unattended {
 
 impl Unattended {
     /// Takes jobs of these runs, those in the tree or those apart from it, of which nobody has them yet.
-    pub(super) fn take(
-        project: &Project,
-        wanted: impl Fn(&str) -> bool,
-        in_tree: Option<bool>,
-    ) -> Result<Unattended, ExecError> {
+    pub(super) fn take(project: &Project, wanted: impl Fn(&str) -> bool, in_tree: Option<bool>) -> Result<Unattended, ExecError> {
         let mut unattended = Unattended::default();
         for (run, folder) in run_folders(project).into_iter().filter(|(run, _)| wanted(run)) {
             let TryLock::Taken(lock) = FileLock::try_existing(&folder.join(DRAFT))? else { continue };

@@ -45,7 +45,9 @@ impl PlaceCheck {
 /// Looks whether stages could execute at a place. An error is of this machine; what is amiss with the place is told.
 pub fn check_place(project: &Project, decl: &PlaceDecl) -> Result<PlaceCheck, IoError> {
     let mut found = PlaceCheck::default();
-    let place = BatchExecutor::of(decl, None);
+    // A rented machine stands in the project's own files.
+    let own_files = project.workspace.state();
+    let place = BatchExecutor::of(decl, (!decl.shares_folder()).then_some(own_files.as_path()));
     match place.describe() {
         Ok((version, partitions)) => (found.engine, found.partitions) = (Some(version), partitions),
         Err(e) => {
@@ -70,6 +72,9 @@ pub fn check_place(project: &Project, decl: &PlaceDecl) -> Result<PlaceCheck, Io
         log: folder.path().join("log"),
         needs: Needs { cpus: 1, memory: 0, gpus: 0, time: Some(60) },
         place: None,
+        declared: Vec::new(),
+        outputs: ["from-there", "clock", "program"].map(String::from).to_vec(),
+        checkpoints: None,
     };
     let begun = Instant::now();
     let ended = place.submit(&job).and_then(|id| Ok((place.wait_at_most(&id, LONGEST)?, id)));
@@ -101,7 +106,10 @@ pub fn check_place(project: &Project, decl: &PlaceDecl) -> Result<PlaceCheck, Io
     }
     if read("from-there") != token {
         let shown = folder.path().parent().unwrap_or(folder.path()).display().to_string();
-        found.faults.push(format!("{shown} is not the same folder there: a place of this kind shares the project's folder"));
+        found.faults.push(match decl.shares_folder() {
+            true => format!("{shown} is not the same folder there: a place of this kind shares the project's folder"),
+            false => "what was sent there is not what came back".to_string(),
+        });
         return Ok(found);
     }
     let modified = std::fs::metadata(folder.path().join("clock")).and_then(|m| m.modified()).ok();
@@ -109,6 +117,10 @@ pub fn check_place(project: &Project, decl: &PlaceDecl) -> Result<PlaceCheck, Io
     found.skew = read("clock").parse::<f64>().ok().zip(here).map(|(there, here)| there - here);
     if let Some(skew) = found.skew.filter(|s| s.abs() > SKEW) {
         found.faults.push(format!("its clock is {skew:+.0} s from the one here: set both by the same source"));
+    }
+    if !decl.shares_folder() {
+        // Stages are neither observed nor sealed there.
+        return Ok(found);
     }
     let version = read("program");
     found.textum = (!version.is_empty()).then_some(version.clone());

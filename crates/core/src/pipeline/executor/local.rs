@@ -134,6 +134,7 @@ impl Executor for LocalExecutor {
             processor: None,
             gpus: None,
             waited_ms: None,
+            held_ms: None,
         }
     }
 

@@ -13,8 +13,8 @@ mod processes;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+pub use batch::{BatchExecutor, Cause, HeldMachine, Released, held_machines, release_machine};
 pub(super) use batch::{end_submitted, submitted_name};
-pub use batch::{BatchExecutor, Cause};
 pub use capacity::Capacity;
 pub use check::{PlaceCheck, check_place};
 pub use local::LocalExecutor;
@@ -41,6 +41,12 @@ pub struct Job {
     pub needs: Needs,
     /// The place that it is for; none: this machine.
     pub place: Option<String>,
+    /// The names of variables that it declares: those alone go where the environment is another.
+    pub declared: Vec<String>,
+    /// What it writes, below its folder: that is brought from where the folder is another.
+    pub outputs: Vec<String>,
+    /// The path of its checkpoints, below its folder.
+    pub checkpoints: Option<String>,
 }
 
 /// What a job executes.

@@ -32,6 +32,12 @@ impl Places {
         places
     }
 
+    /// Gives back rented machines that no job needs any more; why one could not be, by its place.
+    pub fn release(&self) -> Vec<(String, String)> {
+        let ends = self.others.iter().map(|(name, place)| (name.clone(), place.release()));
+        ends.filter_map(|(name, end)| Some((name, end.err()?.to_string()))).collect()
+    }
+
     /// Whether a job is at another place than this machine.
     pub fn is_elsewhere(id: &JobId) -> bool {
         id.0.contains(PART)

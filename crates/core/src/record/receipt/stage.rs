@@ -187,7 +187,7 @@ pub enum Exit {
 /// Where a stage was executed.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PlaceRecord {
-    /// The kind of place: `local` or `slurm`.
+    /// The kind of place: `local`, `slurm`, `ssh` or `command`.
     pub kind: String,
     /// The machine's name.
     pub host: String,
@@ -208,6 +208,9 @@ pub struct PlaceRecord {
     /// How long the job waited there before it was at work, in milliseconds; not part of the stage's seconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub waited_ms: Option<u64>,
+    /// How long the machine had been rented when the stage had ended, in milliseconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub held_ms: Option<u64>,
 }
 
 impl StageReceipt {

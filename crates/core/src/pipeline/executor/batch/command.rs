@@ -93,7 +93,8 @@ fn called(said: &str) -> Result<String, Fault> {
     let last = said.lines().rev().map(str::trim).find(|l| !l.is_empty()).unwrap_or_default();
     let word = last.split_whitespace().next().unwrap_or_default();
     let fine = !word.is_empty() && word.len() <= LONGEST && word.chars().all(|c| c.is_ascii_graphic());
-    let wrong = || Fault::Refused(format!("`submit` printed {:?}, which is no name of a job", last.chars().take(100).collect::<String>()));
+    let wrong =
+        || Fault::Refused(format!("`submit` printed {:?}, which is no name of a job", last.chars().take(100).collect::<String>()));
     fine.then(|| word.to_string()).ok_or_else(wrong)
 }
 
@@ -123,7 +124,8 @@ impl Engine for CommandEngine {
             };
             let order = filled(&self.commands.submit, &value_of);
             // The answer is kept by the command itself: it is not lost with this process.
-            let (part, kept) = (one.folder.join(format!("{}.part-called", one.name)), one.folder.join(format!("{}.called", one.name)));
+            let (part, kept) =
+                (one.folder.join(format!("{}.part-called", one.name)), one.folder.join(format!("{}.called", one.name)));
             let word = |path: &Path| shell_word(&path.display().to_string());
             let text = format!("({order}\n) > {0} && mv {0} {1}", word(&part), word(&kept));
             let mut command = Command::new("/bin/sh");
@@ -172,9 +174,14 @@ impl Engine for CommandEngine {
         Ok(found)
     }
 
-    fn cancel(&self, job: &Known, _how: Cancel) -> Result<(), Fault> {
+    fn cancel(&self, job: &Known, how: Cancel) -> Result<(), Fault> {
         let number = shell_word(&job.number);
-        let order = filled(&self.commands.cancel, &|name| (name == "job").then(|| number.clone()));
+        let signal = if how == Cancel::Ask { "INT" } else { "KILL" };
+        let order = filled(&self.commands.cancel, &|name| match name {
+            "job" => Some(number.clone()),
+            "signal" => Some(signal.to_string()),
+            _ => None,
+        });
         match ask(&shell(order), None) {
             // One that has ended meanwhile cannot be ended, which engines say in their own ways.
             Err(Fault::Refused(_)) if job.left().is_some() => Ok(()),

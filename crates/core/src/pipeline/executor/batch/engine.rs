@@ -124,12 +124,27 @@ pub trait Engine: Send + Sync {
     /// How jobs stand, in one call; those that it does not know any more are left out.
     fn look(&self, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault>;
 
+    /// How long its machine has been held, where one is rented.
+    fn held_for(&self) -> Option<Duration> {
+        None
+    }
+
+    /// Gives back what it holds: no job needs it any more.
+    fn release(&self) -> Result<(), Fault> {
+        Ok(())
+    }
+
     /// Tells a job to end.
     fn cancel(&self, job: &Known, how: Cancel) -> Result<(), Fault>;
 }
 
 /// Runs a command; what it printed, or why it did not succeed. One that does not answer in time is [`Fault::Silent`].
 pub fn ask(words: &[String], input: Option<&[u8]>) -> Result<String, Fault> {
+    ask_for(words, input, ANSWER)
+}
+
+/// The same for an answer that may take another time.
+pub fn ask_for(words: &[String], input: Option<&[u8]>, most: Duration) -> Result<String, Fault> {
     let mut command = Command::new(&words[0]);
     command.args(&words[1..]).stdin(if input.is_some() { Stdio::piped() } else { Stdio::null() });
     command.stdout(Stdio::piped()).stderr(Stdio::piped());
@@ -147,14 +162,14 @@ pub fn ask(words: &[String], input: Option<&[u8]>) -> Result<String, Fault> {
                 let _ = stdin.write_all(text);
             });
         }
-        let output = match over.recv_timeout(ANSWER) {
+        let output = match over.recv_timeout(most) {
             Ok(output) => output.map_err(|e| Fault::Silent(format!("{}: {e}", words[0])))?,
             Err(_) => {
                 if let Some(pid) = i32::try_from(pid).ok().and_then(rustix::process::Pid::from_raw) {
                     let _ = rustix::process::kill_process(pid, rustix::process::Signal::KILL);
                 }
                 let _ = waiting.join();
-                return Err(Fault::Silent(format!("{} did not answer for {} s", words[0], ANSWER.as_secs())));
+                return Err(Fault::Silent(format!("{} did not answer for {} s", words[0], most.as_secs())));
             }
         };
         if output.status.success() {

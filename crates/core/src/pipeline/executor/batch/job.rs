@@ -66,12 +66,12 @@ impl Known {
     /// What the engine calls it, its name and its folder, in one word.
     pub fn id(&self) -> JobId {
         let folder = plain(self.folder.as_os_str().as_bytes());
-        JobId(format!("{} {} {folder}", plain(self.number.as_bytes()), self.name))
+        JobId(format!("{}.{}.{folder}", plain(self.number.as_bytes()), self.name))
     }
 
     /// The job of an id.
     pub fn named(id: &JobId) -> Option<Known> {
-        let mut parts = id.0.splitn(3, ' ');
+        let mut parts = id.0.splitn(3, '.');
         let (number, name, folder) = (parts.next()?, parts.next()?, parts.next()?);
         let number = String::from_utf8(unplain(number)?).ok()?;
         is_ours(name).then(|| Some(Known::new(&number, name, PathBuf::from(OsString::from_vec(unplain(folder)?)))))?
@@ -152,7 +152,7 @@ impl Known {
 
 /// Bytes as one word of printable characters.
 fn plain(bytes: &[u8]) -> String {
-    let is_plain = |b: &u8| b.is_ascii_graphic() && *b != b'%';
+    let is_plain = |b: &u8| b.is_ascii_graphic() && !matches!(*b, b'%' | b'.');
     bytes.iter().map(|b| if is_plain(b) { char::from(*b).to_string() } else { format!("%{b:02x}") }).collect()
 }
 

@@ -6,8 +6,12 @@
 
 mod command;
 mod engine;
+mod far;
+mod held;
 mod job;
+mod machine;
 mod program;
+mod remote;
 mod script;
 mod slurm;
 mod submit;
@@ -20,7 +24,9 @@ use std::time::{Duration, Instant};
 use command::CommandEngine;
 pub use engine::Cause;
 use engine::{Engine, Fault};
+pub use held::{HeldMachine, Released, held_machines, release_machine};
 use job::{Known, is_ours};
+use machine::SshEngine;
 use slurm::Slurm;
 use submit::Gathering;
 
@@ -47,6 +53,8 @@ pub struct BatchExecutor {
     /// A folder of the project's that both sides see.
     state: Option<PathBuf>,
     program: Mutex<Option<PathBuf>>,
+    /// Whether the project's folder is the same there.
+    shares_folder: bool,
 }
 
 struct Shared {
@@ -112,6 +120,9 @@ impl BatchExecutor {
     pub fn of(decl: &PlaceDecl, state: Option<&Path>) -> BatchExecutor {
         let engine: Box<dyn Engine> = match decl.kind {
             PlaceKind::Command if let Some(commands) = &decl.commands => Box::new(CommandEngine { commands: commands.clone() }),
+            PlaceKind::Ssh if let Some(machine) = &decl.machine => {
+                Box::new(SshEngine::new(&decl.name, machine, &decl.options, state))
+            }
             _ => Box::new(Slurm { options: decl.options.clone(), common: state.map(|s| s.join("arrays")) }),
         };
         let shared = Shared { engine, jobs: Mutex::default(), news: Condvar::new(), asking: Mutex::default() };
@@ -124,6 +135,7 @@ impl BatchExecutor {
             gathering,
             state: state.map(Path::to_path_buf),
             program: Mutex::default(),
+            shares_folder: decl.shares_folder(),
         }
     }
 
@@ -167,11 +179,27 @@ impl BatchExecutor {
         self.shared.jobs().get(id).map(|k| k.engine.clone()).filter(|s| !s.is_empty()).unwrap_or_else(|| "nothing".into())
     }
 
+    /// Gives a rented machine back that no job needs any more.
+    pub fn release(&self) -> Result<(), IoError> {
+        if self.shared.jobs().values().any(|job| !job.is_over()) {
+            return Ok(());
+        }
+        self.shared.engine.release().map_err(|e| self.failed("give back the machine of", e.words()))
+    }
+
     fn keep(&self, known: Known) -> JobId {
         let id = known.id();
         self.shared.jobs().insert(id.clone(), known);
         self.shared.keep_asking();
         id
+    }
+}
+
+impl Drop for BatchExecutor {
+    fn drop(&mut self) {
+        if let Err(e) = self.release() {
+            tracing::warn!(error = %e, "what is held was not given back");
+        }
     }
 }
 
@@ -192,6 +220,7 @@ impl Executor for BatchExecutor {
             processor: None,
             gpus: None,
             waited_ms: None,
+            held_ms: None,
         }
     }
 
@@ -240,7 +269,7 @@ impl Executor for BatchExecutor {
     }
 
     fn program(&self, _place: Option<&str>) -> Result<Option<PathBuf>, IoError> {
-        let Some(state) = &self.state else { return Ok(None) };
+        let Some(state) = self.state.as_ref().filter(|_| self.shares_folder) else { return Ok(None) };
         let mut program = self.program.lock().unwrap_or_else(PoisonError::into_inner);
         if program.is_none() {
             *program = Some(program::brought(state)?);
@@ -289,7 +318,9 @@ impl Executor for BatchExecutor {
         // Both by the clock of the folder that both sides see.
         let waited = known.as_ref().and_then(|k| written(k.file("begun"))?.duration_since(written(k.folder.join(SUBMITTED))?).ok());
         PlaceRecord {
-            waited_ms: waited.and_then(|w| u64::try_from(w.as_millis()).ok()),
+            held_ms: self.shared.engine.held_for().and_then(|held| u64::try_from(held.as_millis()).ok()),
+            // Two clocks tell nothing of it.
+            waited_ms: waited.filter(|_| self.shares_folder).and_then(|w| u64::try_from(w.as_millis()).ok()),
             host: line(0).unwrap_or_else(host),
             job: known.map(|k| k.number),
             processor: line(2),

@@ -10,16 +10,22 @@ const PROGRAMS: &str = "programs";
 /// One that was not brought anew for so long is removed, in seconds.
 const OLD: i64 = 30 * 24 * 3600;
 
-/// This program there, brought if it is not there yet.
-pub fn brought(state: &Path) -> Result<PathBuf, IoError> {
+/// This program, and a name that tells its build from others.
+pub fn own() -> Result<(PathBuf, String), IoError> {
     let own = std::env::current_exe().map_err(IoError::of("find", Path::new("this program")))?;
     let meta = std::fs::metadata(&own).map_err(IoError::of("look at", &own))?;
     // What it is called, how large it is and when it was made tell one build from another.
     let made = meta.modified().ok().and_then(|m| m.duration_since(std::time::UNIX_EPOCH).ok()).unwrap_or_default();
     let mark = Digest::of(format!("{} {} {}", own.display(), meta.len(), made.as_nanos()).as_bytes()).to_string();
+    Ok((own, format!("textum-{}-{}", env!("CARGO_PKG_VERSION"), &mark[mark.len() - 16..])))
+}
+
+/// This program there, brought if it is not there yet.
+pub fn brought(state: &Path) -> Result<PathBuf, IoError> {
+    let (own, name) = own()?;
     let folder = state.join(PROGRAMS);
-    let there = folder.join(format!("textum-{}-{}", env!("CARGO_PKG_VERSION"), &mark[mark.len() - 16..]));
-    if std::fs::metadata(&there).is_ok_and(|m| m.len() == meta.len()) {
+    let there = folder.join(name);
+    if there.is_file() {
         return Ok(there);
     }
     fsio::create_folder(&folder)?;

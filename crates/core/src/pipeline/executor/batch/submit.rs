@@ -41,11 +41,7 @@ impl Gathering {
     }
 
     /// What came of a job's submission, by `submit`, which is given jobs of the same needs.
-    fn submit(
-        &self,
-        one: Submission,
-        submit: impl Fn(&[Submission]) -> Result<Vec<String>, Fault>,
-    ) -> Result<String, Fault> {
+    fn submit(&self, one: Submission, submit: impl Fn(&[Submission]) -> Result<Vec<String>, Fault>) -> Result<String, Fault> {
         let lost = || Fault::Refused("the engine answered for fewer jobs than it was given".into());
         if self.most == 1 {
             return submit(std::slice::from_ref(&one))?.pop().ok_or_else(lost);

@@ -1,0 +1,170 @@
+//! What is asked of a machine that is reached by SSH, in the words of its shell, and the answers.
+
+use crate::config::manifest::shell_word;
+
+/// At most so many bytes of a log, or of signals, in one answer.
+const BITE: u64 = 8 << 20;
+
+/// What the machine is.
+pub const DESCRIBE: &str = r#"
+echo "$(uname -sm)"
+echo "$(uname -n), $(getconf _NPROCESSORS_ONLN 2>/dev/null || nproc) processors, $(sed -n 's/^MemTotal: *\([0-9]*\) kB/\1/p' /proc/meminfo | awk '{print int($1/1024)}') MB"
+command -v nvidia-smi >/dev/null && nvidia-smi --query-gpu=name,driver_version --format=csv,noheader
+for p in tar setsid ps; do command -v $p >/dev/null || echo "$p is not there, and is needed"; done
+true
+"#;
+
+/// Makes the folder in which all lies, and prints it whole. What jobs have left that nobody asked for in a month goes.
+pub fn prepare(folder: &str) -> String {
+    format!(
+        "umask 077; mkdir -p {0} && cd {0} && pwd -P\nfind . -maxdepth 1 -name 'textum-????????????????' -mtime +30 -exec rm -rf {{}} + 2>/dev/null; true\n",
+        shell_word(folder)
+    )
+}
+
+/// Begins a job, once, however often it is asked for; with what ends all jobs when nobody asks for them.
+pub fn begin(folder: &str, name: &str, lease: Option<(u64, Option<&str>)>) -> String {
+    let watch = lease.map_or(String::new(), |(seconds, lapse)| {
+        let every = (seconds / 3).clamp(1, 10);
+        let text = format!(
+            r#"while sleep {every}; do
+[ $(( $(date +%s) - $(stat -c %Y lease) )) -gt {seconds} ] || continue
+for p in textum-*/run/*.pid; do [ -e "$p" ] && kill -s KILL -- "-$(cat "$p")"; done
+{}
+exit
+done"#,
+            lapse.unwrap_or("true")
+        );
+        format!(
+            "if ! ( [ -e watch.pid ] && kill -0 \"$(cat watch.pid)\" ) 2>/dev/null; then printf '%s\\n' {} > watch; \
+             setsid -f /bin/sh -c 'echo $$ > watch.pid; exec /bin/sh watch' > /dev/null 2>&1 < /dev/null; fi\n",
+            shell_word(&text)
+        )
+    });
+    format!(
+        "cd {0} || exit 1\ntouch lease\n{watch}cd {1}/run || exit 1\nmkdir once 2>/dev/null || exit 0\n\
+         setsid -f /bin/sh -c 'echo $$ > {1}.pid; exec /bin/sh {1}.script' > {1}.cluster.log 2>&1 < /dev/null\n",
+        shell_word(folder),
+        name
+    )
+}
+
+/// Whether a job was begun, or has left anything.
+pub fn was_begun(folder: &str, name: &str) -> String {
+    format!("cd {}/{name}/run 2>/dev/null && [ -e once ] && echo yes; true\n", shell_word(folder))
+}
+
+/// What each question begins with: the lease is renewed, and what follows is known.
+pub fn look_begin(folder: &str) -> String {
+    format!(
+        r#"cd {} || exit 1
+touch lease
+# FOLDER NAME BYTES-OF-LOG BYTES-OF-SIGNALS: how it stands, and what is new.
+job() {{
+cd "$1/run" 2>/dev/null || {{ printf 'job %s lost 0 0 1\n' "$2"; return; }}
+if [ -e "$2.end" ]; then s=over
+elif [ ! -e once ]; then s=lost
+elif [ ! -e "$2.pid" ]; then s=waiting
+elif tr '\0' ' ' < "/proc/$(cat "$2.pid")/cmdline" 2>/dev/null | grep -q "$2"; then s=running
+elif [ -e "$2.end" ]; then s=over
+else s=lost; fi
+a=$(stat -c %s log 2>/dev/null || echo 0); b=$(stat -c %s signals 2>/dev/null || echo 0)
+a=$((a-$3)); b=$((b-$4)); w=1
+[ $a -lt 0 ] && a=0; [ $b -lt 0 ] && b=0
+[ $a -gt {BITE} ] && a={BITE} && w=0; [ $b -gt {BITE} ] && b={BITE} && w=0
+printf 'job %s %s %s %s %s\n' "$2" $s $a $b $w
+[ $a -gt 0 ] && tail -c +$(($3+1)) log | head -c $a
+[ $b -gt 0 ] && tail -c +$(($4+1)) signals | head -c $b
+:
+}}
+"#,
+        shell_word(folder)
+    )
+}
+
+/// The question for one job.
+pub fn look(folder: &str, name: &str, log: u64, signals: u64) -> String {
+    format!("job {} {name} {log} {signals}\n", shell_word(folder))
+}
+
+/// Tells a job's processes to end.
+pub fn end(folder: &str, name: &str, signal: &str) -> String {
+    format!(
+        "cd {}/run 2>/dev/null || exit 0\n: > {name}.revoked\np=$(cat {name}.pid 2>/dev/null) || exit 0\nkill -s {signal} -- \"-$p\" 2>/dev/null; true\n",
+        shell_word(folder)
+    )
+}
+
+/// What was said of a job.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Said<'a> {
+    /// The job.
+    pub name: &'a str,
+    /// How it stands.
+    pub state: &'a str,
+    /// What it printed since.
+    pub log: &'a [u8],
+    /// What it said since.
+    pub signals: &'a [u8],
+    /// Whether that is all.
+    pub is_whole: bool,
+}
+
+/// The answers to a question; whatever does not read as one ends them.
+pub fn answers(mut bytes: &[u8]) -> Vec<Said<'_>> {
+    let mut found = Vec::new();
+    while let Some(end) = memchr::memchr(b'\n', bytes) {
+        let Ok(line) = std::str::from_utf8(&bytes[..end]) else { break };
+        let words: Vec<&str> = line.split(' ').collect();
+        let ["job", name, state, log, signals, whole] = words.as_slice() else { break };
+        let (Ok(log), Ok(signals)) = (log.parse::<usize>(), signals.parse::<usize>()) else { break };
+        let rest = &bytes[end + 1..];
+        let Some(after) = log.checked_add(signals).and_then(|both| rest.get(both..)) else { break };
+        let (log, signals) = (&rest[..log], &rest[log..log + signals]);
+        found.push(Said { name, state, log, signals, is_whole: *whole == "1" });
+        bytes = after;
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    #[test]
+    fn answers_are_read_to_where_they_break_off() {
+        let text = b"job a running 3 2 1\nabcxyjob b over 0 0 0\njob c running 9 0 1\nabc";
+        let found = answers(text);
+        assert_eq!(found.len(), 2);
+        assert_eq!((found[0].name, found[0].log, found[0].signals), ("a", &b"abc"[..], &b"xy"[..]));
+        assert_eq!((found[1].state, found[1].is_whole), ("over", false));
+        assert!(answers(b"job a running 18446744073709551615 1 1\nabc").is_empty());
+    }
+
+    #[test]
+    fn what_is_asked_is_what_a_shell_reads() {
+        let all = [
+            prepare("/a b/it's"),
+            begin("/a b/it's", "textum-0000000000000000", Some((90, Some("echo 'x y'; poweroff")))),
+            was_begun("/a b", "textum-0000000000000000"),
+            look_begin("/a b") + &look("/a b/c", "textum-0000000000000000", 1, 2),
+            end("/a b", "textum-0000000000000000", "INT"),
+            DESCRIBE.to_string(),
+        ];
+        for text in all {
+            let ran = std::process::Command::new("sh").args(["-n", "-c", &text]).output().unwrap();
+            assert!(ran.status.success(), "{text}: {}", String::from_utf8_lossy(&ran.stderr));
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn nonsense_is_no_answer_and_no_end(bytes in prop::collection::vec(any::<u8>(), 0..300)) {
+            for said in answers(&bytes) {
+                prop_assert!(said.log.len() + said.signals.len() <= bytes.len());
+            }
+        }
+    }
+}

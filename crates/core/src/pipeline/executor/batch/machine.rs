@@ -1,0 +1,318 @@
+//! A machine that is reached by SSH as an engine: what a stage reads is sent there, it works there, what it wrote is brought back.
+//!
+//! There each job has a folder with `work`, where the stage works, and `run`, for its log and signals. Here it looks like any
+//! other job: what it prints and says comes as it goes, `NAME.end` when all that it wrote is here. One question is asked for
+//! all jobs, and each renews the lease.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use super::engine::{Cause, Engine, Fault, Stand, Submission, Told};
+use super::held::{self, HeldMachine};
+use super::job::Known;
+use super::remote::Remote;
+use super::script::{command_words, script};
+use super::{far, program};
+use crate::config::manifest::{MachineDecl, shell_word};
+use crate::fsio::{self, FileLock, IoError};
+use crate::pipeline::executor::{Cancel, Job};
+
+/// A machine.
+pub struct SshEngine {
+    place: String,
+    decl: MachineDecl,
+    options: Vec<String>,
+    /// The project's own files, where it is noted what is held.
+    state: Option<PathBuf>,
+    /// For the sockets of connections.
+    sockets: Option<tempfile::TempDir>,
+    now: Mutex<Option<Reached>>,
+}
+
+/// The machine as it was reached.
+#[derive(Clone)]
+struct Reached {
+    remote: Remote,
+    /// The folder there, whole.
+    folder: String,
+    held: Option<HeldMachine>,
+    /// As long as it is there nobody gives the machine back.
+    _used: Option<std::sync::Arc<FileLock>>,
+}
+
+/// Beside the log of a job: where it works there, and what is to be brought from there.
+#[derive(Serialize, Deserialize)]
+struct There {
+    /// Its folder there.
+    folder: String,
+    /// Where its stage works here.
+    work: PathBuf,
+    /// What it writes.
+    outputs: Vec<String>,
+    /// The path of its checkpoints.
+    checkpoints: Option<String>,
+    /// What stood in its log and its signals here when it was submitted.
+    before: (u64, u64),
+}
+
+fn refused(e: IoError) -> Fault {
+    Fault::Refused(e.to_string())
+}
+
+impl SshEngine {
+    /// The machine of a declared place.
+    pub fn new(place: &str, decl: &MachineDecl, options: &[String], state: Option<&Path>) -> SshEngine {
+        SshEngine {
+            place: place.to_string(),
+            decl: decl.clone(),
+            options: options.to_vec(),
+            state: state.map(Path::to_path_buf),
+            sockets: tempfile::Builder::new().prefix("tx").tempdir().ok(),
+            now: Mutex::default(),
+        }
+    }
+
+    fn now(&self) -> MutexGuard<'_, Option<Reached>> {
+        self.now.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The machine; rented, if it is one that is, where `may_rent` allows that.
+    fn reach(&self, may_rent: bool) -> Result<Reached, Fault> {
+        let mut now = self.now();
+        if let Some(reached) = &*now {
+            return Ok(reached.clone());
+        }
+        let (mut address, mut known_hosts, mut held, mut used) = (self.decl.address.clone(), None, None, None);
+        if let (None, Some(state)) = (&address, &self.state) {
+            used = held::use_of(state, &self.place).map_err(refused)?.map(std::sync::Arc::new);
+            let is_held = held::held_machines(state).iter().any(|h| h.place == self.place && h.address.is_some());
+            if !is_held && !may_rent {
+                return Err(Fault::Refused("no machine is held there".into()));
+            }
+            let machine = held::hold(state, &self.place, &self.decl)?;
+            known_hosts = held::known_hosts(state, &machine).map_err(refused)?;
+            address.clone_from(&machine.address);
+            held = Some(machine);
+        }
+        let Some(address) = address else { return Err(Fault::Refused("it has no address".into())) };
+        let sockets = self.sockets.as_ref().map(|s| s.path().to_path_buf());
+        let remote = Remote { address, options: self.options.clone(), known_hosts, sockets };
+        let folder = remote.ask_text(&far::prepare(&self.decl.folder))?;
+        let folder = folder.lines().next().unwrap_or_default().trim().to_string();
+        if !folder.starts_with('/') {
+            return Err(Fault::Refused(format!("its folder {} cannot be made there", self.decl.folder)));
+        }
+        let reached = Reached { remote, folder, held, _used: used };
+        *now = Some(reached.clone());
+        Ok(reached)
+    }
+
+    /// This program there, for stages that speak by `textum emit`; none where it cannot be executed.
+    fn program_there(&self, reached: &Reached) -> Result<Option<String>, Fault> {
+        let (own, name) = program::own().map_err(refused)?;
+        let path = format!("{}/programs/{name}", reached.folder);
+        let word = shell_word(&path);
+        let look = format!("mkdir -p {0}/programs; {word} --version 2>/dev/null || true", shell_word(&reached.folder));
+        let is_there = |said: String| said.starts_with("textum ");
+        if is_there(reached.remote.ask_text(&look)?) {
+            return Ok(Some(path));
+        }
+        reached.remote.put_file(&own, &path)?;
+        Ok(is_there(reached.remote.ask_text(&look)?).then_some(path))
+    }
+
+    fn submit_one(&self, reached: &Reached, one: &Submission) -> Result<String, Fault> {
+        let Submission { job, name, folder } = one;
+        let there = format!("{}/{name}", reached.folder);
+        let note = There {
+            folder: there.clone(),
+            work: job.folder.clone(),
+            outputs: job.outputs.clone(),
+            checkpoints: job.checkpoints.clone(),
+            before: (size_of(folder, "log"), size_of(folder, "signals")),
+        };
+        let note = serde_json::to_vec(&note).map_err(|e| Fault::Refused(e.to_string()))?;
+        fsio::write_derived(&folder.join(format!("{name}.there")), &note).map_err(refused)?;
+        let program = self.program_there(reached)?;
+        reached.remote.send(&job.folder, &format!("{there}/work"))?;
+        let (work, run) = (PathBuf::from(format!("{there}/work")), PathBuf::from(format!("{there}/run")));
+        let files = tempfile::tempdir().map_err(|e| Fault::Refused(e.to_string()))?;
+        let put = |what: &str, text: &[u8]| fsio::write_derived(&files.path().join(what), text).map_err(refused);
+        put(&format!("{name}.command"), far_command(job, folder, &run, program.as_deref()).as_bytes())?;
+        put(&format!("{name}.script"), script(&work, &run, &run.join("log"), name).as_bytes())?;
+        for entry in ["params.json"] {
+            if let Ok(bytes) = std::fs::read(folder.join(entry)) {
+                put(entry, &bytes)?;
+            }
+        }
+        fsio::create_folder(&files.path().join("tmp")).map_err(refused)?;
+        reached.remote.send(files.path(), &format!("{there}/run"))?;
+        let lease = self.decl.lease.map(|seconds| (seconds, self.decl.lapse.as_deref()));
+        reached.remote.ask(&far::begin(&reached.folder, name, lease))?;
+        Ok(name.clone())
+    }
+
+    /// Takes in what a job has printed and said since it was looked at last.
+    fn take_in(&self, reached: &Reached, job: &Known, there: &There, log: &[u8], signals: &[u8]) -> Result<(), Fault> {
+        let append = |name: &str, bytes: &[u8]| {
+            let path = job.folder.join(name);
+            let mut file = fsio::append(&path).map_err(refused)?;
+            std::io::Write::write_all(&mut file, bytes).map_err(|e| refused(IoError::of("write", &path)(e)))
+        };
+        if !log.is_empty() {
+            append("log", log)?;
+        }
+        if !signals.is_empty() {
+            let speaks_of_one = memchr::memmem::find(signals, b"\"checkpoint\"").is_some();
+            if let Some(path) = there.checkpoints.as_ref().filter(|_| speaks_of_one) {
+                // It stands here before anybody hears of it.
+                reached.remote.bring(&format!("{}/work", there.folder), std::slice::from_ref(path), &there.work)?;
+            }
+            append("signals", signals)?;
+        }
+        Ok(())
+    }
+
+    /// Brings what a job that has ended has left, at last how it ended; then nothing of it is needed there.
+    fn bring(&self, reached: &Reached, job: &Known, there: &There) -> Result<(), Fault> {
+        if job.left().is_some() {
+            return Ok(());
+        }
+        reached.remote.bring(&format!("{}/work", there.folder), &there.outputs, &there.work)?;
+        let ends = [format!("{}.begun", job.name), format!("{}.end", job.name)];
+        let part = fsio::part_folder(&job.folder).map_err(refused)?;
+        reached.remote.bring(&format!("{}/run", there.folder), &ends, part.path())?;
+        for name in ends {
+            let from = part.path().join(&name);
+            if from.is_file() {
+                fsio::rename(&from, &job.folder.join(&name)).map_err(refused)?;
+            }
+        }
+        // What is left there for want of an answer is swept by whoever comes next.
+        let _ = reached.remote.ask(&format!("rm -rf {}", shell_word(&there.folder)));
+        Ok(())
+    }
+}
+
+fn size_of(folder: &Path, name: &str) -> u64 {
+    std::fs::metadata(folder.join(name)).map_or(0, |m| m.len())
+}
+
+fn there_of(job: &Known) -> Option<There> {
+    let path = job.folder.join(format!("{}.there", job.name));
+    serde_json::from_slice(&std::fs::read(path).ok()?).ok()
+}
+
+/// The command with what the stage declares of its environment, in that of the machine; paths that lie in the folder of its
+/// log are those there.
+fn far_command(job: &Job, here: &Path, there: &Path, program: Option<&str>) -> String {
+    let mut words = String::new();
+    for (name, value) in &job.variables {
+        let value = match (name.as_str(), Path::new(value).strip_prefix(here)) {
+            ("TEXTUM_PROGRAM", _) => match program {
+                Some(program) => program.to_string(),
+                None => continue,
+            },
+            (_, Ok(below)) => there.join(below).display().to_string(),
+            (own, _) if own.starts_with("TEXTUM_") || job.declared.contains(name) => value.clone(),
+            _ => continue,
+        };
+        words.push_str(&format!(" {}", shell_word(&format!("{name}={value}"))));
+    }
+    format!("exec env{words} \"$@\" {}\n", command_words(&job.command))
+}
+
+impl Engine for SshEngine {
+    fn kind(&self) -> &'static str {
+        "ssh"
+    }
+
+    fn describe(&self) -> Result<(String, Vec<String>), Fault> {
+        let reached = self.reach(true)?;
+        let said = reached.remote.ask_text(far::DESCRIBE)?;
+        let mut lines = said.lines().map(|l| l.trim().to_string()).filter(|l| !l.is_empty());
+        let first = lines.next().unwrap_or_default();
+        Ok((format!("{first}, by ssh {}", reached.remote.address), lines.collect()))
+    }
+
+    fn submit(&self, jobs: &[Submission]) -> Result<Vec<String>, Fault> {
+        let reached = self.reach(true)?;
+        jobs.iter().map(|one| self.submit_one(&reached, one)).collect()
+    }
+
+    fn find(&self, name: &str, folder: &Path) -> Result<Option<String>, Fault> {
+        // What has ended and is here needs no machine any more.
+        if folder.join(format!("{name}.end")).exists() || !folder.join(format!("{name}.there")).exists() {
+            return Ok(None);
+        }
+        let rented = self.decl.address.is_none();
+        let gone = rented && self.state.as_ref().is_none_or(|s| held::held_machines(s).iter().all(|h| h.place != self.place));
+        if gone {
+            return Ok(None);
+        }
+        let reached = self.reach(false)?;
+        let said = reached.remote.ask_text(&far::was_begun(&reached.folder, name))?;
+        Ok((said.trim() == "yes").then(|| name.to_string()))
+    }
+
+    fn look(&self, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault> {
+        let reached = self.reach(false)?;
+        let mut text = far::look_begin(&reached.folder);
+        let mut asked: Vec<(&Known, There)> = Vec::new();
+        for job in jobs {
+            let Some(there) = there_of(job) else { continue };
+            let log = size_of(&job.folder, "log").saturating_sub(there.before.0);
+            let signals = size_of(&job.folder, "signals").saturating_sub(there.before.1);
+            text.push_str(&far::look(&there.folder, &job.name, log, signals));
+            asked.push((job, there));
+        }
+        let answer = reached.remote.ask(&text)?;
+        let mut found = BTreeMap::new();
+        for said in far::answers(&answer) {
+            let Some((job, there)) = asked.iter().find(|(job, _)| job.name == said.name) else { continue };
+            self.take_in(&reached, job, there, said.log, said.signals)?;
+            let stand = match said.state {
+                "over" => {
+                    // What it printed last may have come after this look began.
+                    if !said.is_whole {
+                        continue;
+                    }
+                    self.bring(&reached, job, there)?;
+                    Stand::Over
+                }
+                "waiting" => Stand::Waiting,
+                "lost" => Stand::Ended(Cause::Node),
+                _ => Stand::Running,
+            };
+            found.insert(job.number.clone(), Told { stand, words: said.state.to_string() });
+        }
+        Ok(found)
+    }
+
+    fn held_for(&self) -> Option<Duration> {
+        self.now().as_ref()?.held.as_ref().map(HeldMachine::held_for)
+    }
+
+    fn release(&self) -> Result<(), Fault> {
+        let reached = self.now().take();
+        if let Some(reached) = &reached {
+            reached.remote.close();
+        }
+        let was_held = reached.is_some_and(|r| r.held.is_some());
+        match &self.state {
+            Some(state) if was_held => held::release(state, &self.place).map(drop),
+            _ => Ok(()),
+        }
+    }
+
+    fn cancel(&self, job: &Known, how: Cancel) -> Result<(), Fault> {
+        let Some(there) = there_of(job) else { return Ok(()) };
+        let reached = self.reach(false)?;
+        let signal = if how == Cancel::Ask { "INT" } else { "KILL" };
+        reached.remote.ask(&far::end(&there.folder, &job.name, signal)).map(drop)
+    }
+}

@@ -373,7 +373,7 @@ unwrapping!(FieldError { Ledger },
 );
 unwrapping!(ExecError { Name, Plan, Io, Scan, ParamFile, Store, Ledger, Receipt, Document, Put, Clear, Python, Workspace, Data },
     ExecError::RunTaken(_) => damaged("run the command again"),
-    ExecError::MayBeAtWork(_) => damaged("run it again when the cluster answers, `textum place check` tells; until then its job could write here"),
+    ExecError::MayBeAtWork(_) => damaged("run it again when the place answers, `textum place check` tells; until then its job could write here"),
     ExecError::NotBegun => |said| Failure::new(INTERRUPTED, said, "run it again"),
     ExecError::NotSelected { .. } => wrong("name the stage among those to run, or name none"),
     ExecError::NoCheckpoints { .. } => wrong("add `checkpoints = \"build/checkpoints\"` to the stage"),

@@ -79,6 +79,11 @@ pub fn line(event: &Event, style: &Style) -> Option<String> {
             let place = place.as_deref().unwrap_or_default();
             format!("  {stage}  {} by {run}, whose Textum is gone, at {place}", style.accent("takes up the job submitted"))
         }
+        Event::TriesAgain { stage, why, step, left } => {
+            let from = step.map_or("from its beginning".to_string(), |step| format!("from its checkpoint of step {step}"));
+            let more = if *left > 0 { format!(", {left} more times at most") } else { String::new() };
+            format!("  {stage}  {} {from}{more}: {why}", style.accent("is tried again"))
+        }
         Event::StillHeld { place, why } => {
             format!("  {} the machine of {place}: {why}; `textum place release` tries again", style.bad("still held:"))
         }

@@ -143,6 +143,12 @@ fn told(stage: &str, receipt: &StageReceipt, style: &Style) -> String {
     if let Some(from) = &receipt.from {
         out.push_str(&format!("\n  {stage} went on from {}#{}\n", from.run, from.step));
     }
+    for (at, attempt) in receipt.attempts.iter().enumerate() {
+        let next = attempt.went_on_from.map_or("began anew".to_string(), |step| format!("went on from step {step}"));
+        let on = &attempt.place.host;
+        let long = text::seconds(attempt.seconds);
+        out.push_str(&format!("\n  {stage} was lost on {on} after {long} ({}), attempt {} {next}\n", attempt.why, at + 2));
+    }
     let Some(signals) = &receipt.signals else { return out };
     let series: Vec<String> = signals
         .metrics
@@ -176,7 +182,8 @@ fn told(stage: &str, receipt: &StageReceipt, style: &Style) -> String {
 fn elsewhere(name: &str, place: &PlaceRecord) -> String {
     let waited = place.waited_ms.filter(|ms| *ms >= 1000);
     let waited = waited.map(|ms| format!(", waited {}", text::seconds(ms as f64 / 1000.0))).unwrap_or_default();
-    format!("on {name}, {}{waited}", place.host)
+    let held = place.held_ms.map(|ms| format!(", held for {}", text::seconds(ms as f64 / 1000.0))).unwrap_or_default();
+    format!("on {name}, {}{waited}{held}", place.host)
 }
 
 type WithReceipt<'r> = (&'r RunStage, &'r Option<StageReceipt>);

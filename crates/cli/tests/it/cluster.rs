@@ -182,7 +182,7 @@ impl Cluster {
 }
 
 /// Until a run at work has said that it has taken a job up.
-fn until_taken_up(tiny: &Tiny) {
+pub(crate) fn until_taken_up(tiny: &Tiny) {
     let begun = Instant::now();
     let said = || {
         let runs = std::fs::read_dir(tiny.path(".textum/runs")).unwrap().flatten();

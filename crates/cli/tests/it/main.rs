@@ -31,6 +31,7 @@ mod judging;
 mod kill;
 mod ledger;
 mod machine;
+mod machines;
 mod manifest;
 mod mutated;
 mod network;

@@ -60,6 +60,17 @@ pub enum Event {
         /// The place.
         place: Option<String>,
     },
+    /// A stage that its place has lost is tried again.
+    TriesAgain {
+        /// The stage.
+        stage: String,
+        /// Why it was lost.
+        why: String,
+        /// The checkpoint's step that it goes on from; none: it starts clean.
+        step: Option<u64>,
+        /// How often it can be tried after this.
+        left: u32,
+    },
     /// A machine that was rented could not be given back.
     StillHeld {
         /// The place.

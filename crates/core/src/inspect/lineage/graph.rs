@@ -352,6 +352,7 @@ fn begun(start: StageStart, seconds: f64) -> StageReceipt {
         place: start.place,
         sandbox: false,
         observed: None,
+        attempts: Vec::new(),
         taken_over: None,
         undeclared: Vec::new(),
         versions: Vec::new(),

@@ -223,6 +223,7 @@ impl Rebuilder<'_> {
         Ok(Task {
             taken_up: None,
             is_sent: false,
+            retries: 0,
             // What was made anywhere is made again here.
             place: None,
             inputs: receipt.inputs.clone(),

@@ -91,6 +91,7 @@ impl ActiveRun<'_> {
         Ok(Begin::Ready(Box::new(Task {
             taken_up: None,
             is_sent: self.is_sent(decision.index),
+            retries: self.retries_of(decision.index),
             inputs: inputs.clone(),
             key,
             reads: own.chain(param_files).collect(),
@@ -169,6 +170,7 @@ impl ActiveRun<'_> {
             observe: decl.observe && !self.is_sent(decision.index),
             sandbox_of: apart.then(|| self.project.workspace.root().to_path_buf()),
             is_sent: self.is_sent(decision.index),
+            retries: self.retries_of(decision.index),
             taken_up: Some(TakenUp {
                 job,
                 run: left.run.clone(),

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use super::stage::{StageContext, TakenUp, Task};
+use super::stage::{StageContext, Task};
 use super::{ExecError, GRACE};
 use crate::event::Event;
 use crate::fsio::{self, FileLock, TryLock};
@@ -64,7 +64,13 @@ pub(super) struct Listener<'b, 'a> {
 
 impl<'b, 'a> Listener<'b, 'a> {
     /// Begins to listen; before the stage is started, so that nothing is missed.
-    pub(super) fn new(stage_context: &'b StageContext<'a>, task: &'b Task, started: &str, clock: Instant) -> Listener<'b, 'a> {
+    pub(super) fn new(
+        stage_context: &'b StageContext<'a>,
+        task: &'b Task,
+        started: &str,
+        clock: Instant,
+        before: Option<BTreeMap<u64, Made>>,
+    ) -> Listener<'b, 'a> {
         let root = task.scanner.root();
         let files = task.inputs.metrics.iter().map(|m| root.join(m));
         let listening = match FileLock::try_exclusive(&task.folder.join("begun.json")) {
@@ -77,7 +83,7 @@ impl<'b, 'a> Listener<'b, 'a> {
             place: stage_context.place.record_for(task.place.as_deref()),
             started: started.to_string(),
             clock,
-            before: task.taken_up.as_ref().map(|taken| Before::of(task, taken)),
+            before: before.map(|made| Before::of(task, made)),
             reader: SignalReader::new(&task.folder.join("signals")),
             files: MetricFiles::new(files),
             aggregate: Aggregate::new(&task.folder.join("points.csv"), task.better.clone()),
@@ -150,8 +156,12 @@ impl<'b, 'a> Listener<'b, 'a> {
         }
         let Some(ask) = &signal.checkpoint else { return Ok(()) };
         let made = match self.before.as_ref().and_then(|before| before.of_line(line, step)) {
-            Some(Ok(row)) => {
+            Some(Ok(Made::ByOther(row))) => {
                 self.record_again(&row)?;
+                return Ok(());
+            }
+            Some(Ok(Made::Here(digest))) => {
+                self.aggregate.checkpoint(digest);
                 return Ok(());
             }
             Some(Err(what)) => Err(what),
@@ -329,28 +339,37 @@ impl<'b, 'a> Listener<'b, 'a> {
     }
 }
 
-/// What a job had said when it was taken up: a checkpoint that was overwritten since cannot be recorded any more.
+/// A checkpoint that is recorded already.
+#[derive(Clone, Debug)]
+pub(super) enum Made {
+    /// By this run.
+    Here(Digest),
+    /// By the run that was cut off.
+    ByOther(Box<CheckpointRow>),
+}
+
+/// What a stage had said when it was taken up, or tried again: a checkpoint that was overwritten since cannot be recorded any more.
 struct Before {
     /// The last line that was there.
     line: u64,
     /// The last of them that asks for a checkpoint, which may still stand in its place.
     asked: u64,
     /// Checkpoints that whoever listened before has recorded, by their steps.
-    made: BTreeMap<u64, CheckpointRow>,
+    made: BTreeMap<u64, Made>,
 }
 
 impl Before {
-    fn of(task: &Task, taken: &TakenUp) -> Before {
+    fn of(task: &Task, made: BTreeMap<u64, Made>) -> Before {
         let (mut line, mut asked) = (0, 0);
         SignalReader::new(&task.folder.join("signals")).read(false, |at, signal| {
             line = line.max(at);
             asked = if signal.is_ok_and(|s| s.checkpoint.is_some()) { at } else { asked };
         });
-        Before { line, asked, made: taken.checkpoints.clone() }
+        Before { line, asked, made }
     }
 
     /// What is known of the checkpoint that a line asks for; `None` where it is to be recorded now.
-    fn of_line(&self, line: u64, step: u64) -> Option<Result<CheckpointRow, String>> {
+    fn of_line(&self, line: u64, step: u64) -> Option<Result<Made, String>> {
         if line > self.line {
             return None;
         }

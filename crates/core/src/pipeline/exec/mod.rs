@@ -2,6 +2,7 @@
 
 mod active_run;
 mod apart;
+mod attempts;
 mod begin;
 mod echo;
 mod end;

@@ -87,6 +87,12 @@ impl ActiveRun<'_> {
         place.is_some_and(|name| self.project.manifest.places.iter().any(|p| p.name == name && !p.shares_folder()))
     }
 
+    /// So often a stage is tried again when its place has lost it.
+    pub(super) fn retries_of(&self, stage: StageIndex) -> u32 {
+        let place = self.options.place_of(&self.project.manifest.stages[stage], stage);
+        self.project.manifest.places.iter().find(|p| Some(&p.name) == place.as_ref()).map_or(0, |p| p.retries)
+    }
+
     /// Why a stage cannot be sent to where it is to execute, if it cannot.
     pub(super) fn cannot_be_sent(&self, stage: StageIndex) -> Option<String> {
         if !self.is_sent(stage) {

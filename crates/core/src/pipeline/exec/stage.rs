@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 use textum_base::{ProjectPath, SourcePath};
 
 use super::ExecError;
+use super::attempts::Tries;
 use super::echo::Echo;
 use super::listen::{Heard, Listener, last_values};
 use super::observing::Observer;
@@ -70,6 +71,8 @@ pub struct Task {
     pub observe: bool,
     /// What it may do, if it is sealed.
     pub seal: Option<Seal>,
+    /// So often it is tried again when its place has lost it.
+    pub retries: u32,
     /// Whether what it reads is sent to where it executes.
     pub is_sent: bool,
     /// The job that makes it already, which another process submitted.
@@ -113,11 +116,11 @@ pub trait KeepCheckpoint {
 type Ended = (Exit, Result<Heard, ExecError>, Option<At>);
 
 /// Where a command was executed.
-struct At {
-    record: PlaceRecord,
-    why: Option<Why>,
+pub(super) struct At {
+    pub(super) record: PlaceRecord,
+    pub(super) why: Option<Why>,
     /// How long it was at work, by the place's own word.
-    worked: Option<Duration>,
+    pub(super) worked: Option<Duration>,
 }
 
 /// What all executions of a run have in common.
@@ -173,11 +176,18 @@ impl StageContext<'_> {
         let mut receipt = begin(&task, self.place, started);
         if task.taken_up.is_none() {
             fsio::write_derived(&task.folder.join("begun.json"), &canonical(&receipt)?)?;
-            make_room(&task)?;
         }
-        let listener = Listener::new(self, &task, &receipt.started, clock);
+        let mut tries = Tries::of(&task);
+        let ended = loop {
+            let ended = make_room(&task).and_then(|()| self.run_command(&task, &variables, &tries, (&receipt.started, clock)));
+            match &ended {
+                Ok((_, Ok(heard), Some(at))) if self.is_tried_again(&task, &mut tries, heard, at)? => {}
+                _ => break ended,
+            }
+        };
+        receipt.attempts = std::mem::take(&mut tries.past);
         let (mut stopped, mut worked) = (None, None);
-        let failure = match self.run_command(&task, variables.clone(), listener) {
+        let failure = match ended {
             Ok((exit, heard, at)) => {
                 receipt.exit = Some(exit);
                 worked = at.as_ref().and_then(|at| at.worked);
@@ -250,7 +260,14 @@ impl StageContext<'_> {
         Ok(())
     }
 
-    fn run_command(&self, task: &Task, variables: Vec<(String, String)>, listener: Listener<'_, '_>) -> Result<Ended, IoError> {
+    fn run_command(
+        &self,
+        task: &Task,
+        variables: &[(String, String)],
+        tries: &Tries,
+        (started, clock): (&str, Instant),
+    ) -> Result<Ended, IoError> {
+        let listener = Listener::new(self, task, started, clock, tries.before(task));
         let command = match &task.inputs.run {
             Command::Shell(text) => JobCommand::Shell(text.clone()),
             Command::Argv(words) => JobCommand::Argv(words.clone()),
@@ -264,9 +281,9 @@ impl StageContext<'_> {
             let why = std::io::Error::other("it is sealed, and this system has no means for that");
             return Err(IoError::of("start the stage", Path::new(&task.inputs.stage))(why));
         }
-        let job = match &task.taken_up {
+        let job = match task.taken_up.as_ref().filter(|_| tries.is_first()) {
             Some(taken) => taken.job.clone(),
-            None => self.submit(task, command, variables)?,
+            None => self.submit(task, command, tries.variables(task, variables))?,
         };
         let stage = &task.inputs.stage;
         // Who finds this run cut off ends what it left at work.
@@ -380,6 +397,7 @@ fn begin(task: &Task, place: &dyn Executor, started: jiff::Timestamp) -> StageRe
         sandbox: task.sandbox_of.is_some(),
         observed: None,
         taken_over: None,
+        attempts: Vec::new(),
         undeclared: Vec::new(),
         versions: task.versions.clone(),
     }

@@ -44,7 +44,7 @@ pub use signals::{
     BranchedFrom, CHECKPOINT_RECEIPT, CheckpointReceipt, GateRecord, REMARK_RECEIPT, RemarkReceipt, STAGE_START, Series,
     SignalNote, SignalRecord, StageStart, StartFrom,
 };
-pub use stage::{Exit, INPUTS, Inputs, PlaceRecord, Read, ReadInput, ReadKind, STAGE_RECEIPT, StageReceipt, StageState};
+pub use stage::{Attempt, Exit, INPUTS, Inputs, PlaceRecord, Read, ReadInput, ReadKind, STAGE_RECEIPT, StageReceipt, StageState};
 pub use textum_base::{Better, StorageMode, TREE_RECEIPT_NAME};
 pub use tree::{TREE_RECEIPT, TreeReceipt, TreeReceiptError, TreeStage};
 

@@ -128,6 +128,9 @@ pub struct StageReceipt {
     /// The receipt that this one tells anew, of the same execution: with reads that were declared after it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub taken_over: Option<Digest>,
+    /// Attempts before this one, which its place has lost or had to end; oldest first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub attempts: Vec<Attempt>,
     /// Files that it seems to have read without declaring them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub undeclared: Vec<String>,
@@ -182,6 +185,20 @@ pub enum Exit {
     Code(i32),
     /// It was killed by this signal.
     Signal(i32),
+}
+
+/// An attempt at a stage that came to nothing by no fault of its own.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Attempt {
+    /// Where it was.
+    pub place: PlaceRecord,
+    /// How long it was at work, in seconds.
+    pub seconds: f64,
+    /// Why it ended.
+    pub why: String,
+    /// The step of the checkpoint that the next attempt went on from; none: it started clean.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub went_on_from: Option<u64>,
 }
 
 /// Where a stage was executed.

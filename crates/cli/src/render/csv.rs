@@ -80,7 +80,7 @@ pub fn runs<'r>(runs: impl Iterator<Item = &'r RunRow>, versions: &Versions, col
             Field::By => run.by.clone(),
             Field::Param(name) => run.params.iter().find(|(n, _)| n == name).map_or(String::new(), |(_, v)| param(v)),
             Field::Data(name) => state_of(run, name, versions),
-            Field::Used(_) | Field::Undeclared => String::new(),
+            Field::Used(_) | Field::Undeclared | Field::Place => String::new(),
             Field::Metric(name) => or_empty(metric_of(run, name)),
         };
         data.add(std::iter::once(run.run.clone()).chain(columns.iter().map(|(_, field)| cell(field))));

@@ -10,6 +10,7 @@ use crate::ui::Style;
 pub fn line(event: &Event, style: &Style) -> Option<String> {
     Some(match event {
         Event::Begun { .. } | Event::Submitted { .. } => return None,
+        Event::TakesUp { .. } | Event::TriesAgain { .. } | Event::StillHeld { .. } => return of_place(event, style),
         Event::NewVersion { dataset, number, rows } => {
             let rows = rows.map(|n| style.dim(&format!("  {}", text::counted(n, "row")))).unwrap_or_default();
             format!("  {dataset}@{number}  {}{rows}", style.accent("new version"))
@@ -75,6 +76,20 @@ pub fn line(event: &Event, style: &Style) -> Option<String> {
         Event::StartsClean { stage, path } => {
             format!("  {stage} starts clean: the checkpoints that lay in {path} are not used (run --from starts from one)")
         }
+        Event::GoesOn { stage, run, step } => {
+            format!("  {stage}  {} {run}#{step}", style.accent("goes on from"))
+        }
+        Event::Gate { gate } => self::gate(gate, style),
+        Event::VariantSettled { number, of, set, state, metrics, run } => {
+            variant(*number, *of, set, state, metrics, run.as_deref(), style)
+        }
+        Event::Stopping => "  stopping: stages are asked to end; once more ends them at once".to_string(),
+    })
+}
+
+/// What happens at another place.
+fn of_place(event: &Event, style: &Style) -> Option<String> {
+    Some(match event {
         Event::TakesUp { stage, run, place } => {
             let place = place.as_deref().unwrap_or_default();
             format!("  {stage}  {} by {run}, whose Textum is gone, at {place}", style.accent("takes up the job submitted"))
@@ -87,14 +102,7 @@ pub fn line(event: &Event, style: &Style) -> Option<String> {
         Event::StillHeld { place, why } => {
             format!("  {} the machine of {place}: {why}; `textum place release` tries again", style.bad("still held:"))
         }
-        Event::GoesOn { stage, run, step } => {
-            format!("  {stage}  {} {run}#{step}", style.accent("goes on from"))
-        }
-        Event::Gate { gate } => self::gate(gate, style),
-        Event::VariantSettled { number, of, set, state, metrics, run } => {
-            variant(*number, *of, set, state, metrics, run.as_deref(), style)
-        }
-        Event::Stopping => "  stopping: stages are asked to end; once more ends them at once".to_string(),
+        _ => return None,
     })
 }
 

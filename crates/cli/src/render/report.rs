@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use textum_core::config::manifest::Better;
 use textum_core::inspect::comparison::{Comparison, LineKind, Side};
 use textum_core::inspect::curve::Curve;
-use textum_core::record::receipt::{Metric, RunStageState, RunState};
+use textum_core::record::receipt::{Metric, PlaceRecord, RunStageState, RunState};
 use textum_core::store::Digest;
 
 use super::compare::{differs, headline, same};
@@ -185,6 +185,15 @@ fn code(told: &Told<'_>) -> Vec<Value> {
         .collect()
 }
 
+/// The machine of a stage, and how long it waited for room where that is another place.
+fn where_executed(place: &PlaceRecord) -> String {
+    let waited = place.waited_ms.map(|ms| format!(", waited {}", text::seconds(ms as f64 / 1000.0))).unwrap_or_default();
+    match &place.name {
+        Some(name) => format!("{name}, {}{waited}", place.host),
+        None => place.host.clone(),
+    }
+}
+
 fn stages(own: &Side) -> Vec<Value> {
     let run = &own.run;
     let longest = own.stages.iter().flatten().map(|r| r.seconds).fold(0.0, f64::max);
@@ -192,7 +201,8 @@ fn stages(own: &Side) -> Vec<Value> {
         let took = receipt.as_ref().map_or(0.0, |r| r.seconds);
         let from = receipt.as_ref().filter(|r| r.run != run.run).map(|r| format!("from run {}", r.run)).unwrap_or_default();
         let width = if longest > 0.0 { took / longest * 16.0 } else { 0.0 };
-        json!({"name": stage.stage, "state": state_of(stage.state), "took": text::seconds(took), "width": format!("{width:.2}"), "from": from})
+        let place = receipt.as_ref().map(|r| where_executed(&r.place)).unwrap_or_default();
+        json!({"name": stage.stage, "state": state_of(stage.state), "took": text::seconds(took), "width": format!("{width:.2}"), "from": from, "place": place})
     }).collect()
 }
 

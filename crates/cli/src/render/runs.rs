@@ -283,7 +283,7 @@ impl Listing<'_> {
                 Field::Sweep => Cell::new(run.sweep.clone().unwrap_or_default(), Look::Dim),
                 Field::By => Cell::new(&run.by, Look::Dim),
                 Field::Param(name) => dash(params(run).get(name)).into(),
-                Field::Used(_) | Field::Undeclared => dash(None).into(),
+                Field::Used(_) | Field::Undeclared | Field::Place => dash(None).into(),
                 Field::Data(name) => Cell::new(dash(data(run, self.versions).get(name)), Look::Dim),
                 Field::Metric(name) => self.metric(&Entry::Run(Box::new(run.clone())), name, &best, all.len() == 1),
             }

@@ -354,7 +354,7 @@ impl Checker<'_, '_> {
         let folder = place.folder.clone().unwrap_or_else(|| FOLDER_THERE.to_string());
         for (key, text) in [("folder", Some(&folder)), ("address", place.address.as_ref())] {
             let wrong = |t: &&String| t.is_empty() || t.starts_with('-') || t.chars().any(|c| c.is_control() || c.is_whitespace());
-            if text.as_ref().is_some_and(|t| wrong(t)) {
+            if text.as_ref().is_some_and(wrong) {
                 let title = format!("this cannot be the {key} of a machine");
                 self.mistakes.push(Diagnostic::new(
                     self.at(&at(key)),

@@ -214,20 +214,12 @@ impl ActiveRun<'_> {
                 }
                 Begin::Again => {
                     // What it reads has changed since it was decided on: that is decided anew.
-                    self.give_back(index, common);
-                    if let Some(key) = decision.key {
-                        common.in_flight.remove(&key);
-                    }
-                    self.locks.remove(&decision.index);
+                    self.does_not_begin(&decision, common);
                     self.project.scanner.forget_lately();
                     self.todo.insert(decision.index);
                 }
                 Begin::Impossible(reason) => {
-                    self.give_back(index, common);
-                    if let Some(key) = decision.key {
-                        common.in_flight.remove(&key);
-                    }
-                    self.locks.remove(&decision.index);
+                    self.does_not_begin(&decision, common);
                     let stage = SettledStage {
                         stage: decision.stage.clone(),
                         state: RunStageState::Failed,
@@ -240,6 +232,15 @@ impl ActiveRun<'_> {
             }
         }
         Ok(())
+    }
+
+    /// Gives back what was taken for a stage that does not begin after all.
+    fn does_not_begin(&mut self, decision: &Decision, common: &mut Common<'_>) {
+        self.give_back(decision.index, common);
+        if let Some(key) = decision.key {
+            common.in_flight.remove(&key);
+        }
+        self.locks.remove(&decision.index);
     }
 
     fn take_room(&self, index: StageIndex, common: &mut Common<'_>) -> bool {

@@ -1,5 +1,6 @@
 //! Whether a place can be used: by a trivial job that does what stages need.
 
+use std::path::Path;
 use std::time::{Duration, Instant};
 
 use serde::Serialize;
@@ -104,15 +105,22 @@ pub fn check_place(project: &Project, decl: &PlaceDecl) -> Result<PlaceCheck, Io
         let engine_says = engine_says.join("; ");
         found.faults.push(format!("a trivial job did not succeed there: {engine_says}"));
     }
+    look_at_what_came_back(&mut found, decl, folder.path(), (&token, &program));
+    Ok(found)
+}
+
+/// Holds what a trivial job left against what it was given.
+fn look_at_what_came_back(found: &mut PlaceCheck, decl: &PlaceDecl, folder: &Path, (token, program): (&str, &str)) {
+    let read = |name: &str| std::fs::read_to_string(folder.join(name)).unwrap_or_default().trim().to_string();
     if read("from-there") != token {
-        let shown = folder.path().parent().unwrap_or(folder.path()).display().to_string();
+        let shown = folder.parent().unwrap_or(folder).display().to_string();
         found.faults.push(match decl.shares_folder() {
             true => format!("{shown} is not the same folder there: a place of this kind shares the project's folder"),
             false => "what was sent there is not what came back".to_string(),
         });
-        return Ok(found);
+        return;
     }
-    let modified = std::fs::metadata(folder.path().join("clock")).and_then(|m| m.modified()).ok();
+    let modified = std::fs::metadata(folder.join("clock")).and_then(|m| m.modified()).ok();
     let here = modified.and_then(|m| m.duration_since(std::time::UNIX_EPOCH).ok()).map(|d| d.as_secs_f64());
     found.skew = read("clock").parse::<f64>().ok().zip(here).map(|(there, here)| there - here);
     if let Some(skew) = found.skew.filter(|s| s.abs() > SKEW) {
@@ -120,7 +128,7 @@ pub fn check_place(project: &Project, decl: &PlaceDecl) -> Result<PlaceCheck, Io
     }
     if !decl.shares_folder() {
         // Stages are neither observed nor sealed there.
-        return Ok(found);
+        return;
     }
     let version = read("program");
     found.textum = (!version.is_empty()).then_some(version.clone());
@@ -131,5 +139,4 @@ pub fn check_place(project: &Project, decl: &PlaceDecl) -> Result<PlaceCheck, Io
     } else if version != own {
         found.faults.push(format!("there it is {version}, here {own}: put the same version there"));
     }
-    Ok(found)
 }

@@ -11,7 +11,7 @@ use super::observed::HowMade;
 use super::reads::{ReadState, missing_reads, read_state, state_apart};
 use super::{Action, PlanError};
 use crate::config::graph::StageIndex;
-use crate::config::manifest::Command;
+use crate::config::manifest::{Command, StageDecl};
 use crate::data::{DataError, split_name, version_with};
 use crate::project::fingerprint::{EnvironmentNow, Reason, ReasonKind, inputs_of, reasons};
 use crate::project::observed::ObservedCheck;
@@ -168,7 +168,7 @@ impl<'p> PlanContext<'p> {
         decision.versions = self.versions_of(&mut inputs)?;
         if !reads.pending.is_empty() || !reads.absent.is_empty() {
             let baseline = self.baseline(&decl.name)?;
-            decision.before = baseline.as_ref().map(|b| b.seconds);
+            decision.before = self.took_before(decl, baseline.as_ref())?;
             decision.reasons = self.pending_reasons(inputs, baseline.as_ref(), &reads.pending, &reads.absent);
             return Ok(decision);
         }
@@ -231,6 +231,16 @@ impl<'p> PlanContext<'p> {
             None => self.project.ledger.last_done(stage)?.map(|row| row.receipt),
         };
         Ok(digest.map(|d| StageReceipt::load(&self.project.store, &d)).transpose()?)
+    }
+
+    /// How long the stage took where it would execute; else how long its last result did.
+    fn took_before(&self, decl: &StageDecl, baseline: Option<&StageReceipt>) -> Result<Option<f64>, PlanError> {
+        let Some(baseline) = baseline else { return Ok(None) };
+        let there = match &decl.place {
+            Some(place) => self.project.ledger.last_seconds_at(&decl.name, place)?,
+            None => None,
+        };
+        Ok(Some(there.unwrap_or(baseline.seconds)))
     }
 
     fn counted(&self, digest: &Digest) -> Option<CountedEnvironment> {
@@ -349,7 +359,7 @@ impl<'p> PlanContext<'p> {
             return Ok(());
         }
         let baseline = self.baseline(&decision.stage)?;
-        decision.before = baseline.as_ref().map(|b| b.seconds);
+        decision.before = self.took_before(&self.project.manifest.stages[decision.index], baseline.as_ref())?;
         let compared = || match &baseline {
             Some(old) => reasons(&old.inputs, inputs, |d| self.counted(d)),
             None => vec![self.never_done(&decision.stage, Some(key))],

@@ -6,6 +6,7 @@ use rayon::prelude::*;
 use rusqlite::{Transaction, TransactionBehavior, params};
 
 use super::{Ledger, LedgerError};
+use crate::config::manifest::THIS_MACHINE;
 use crate::record::receipt::{
     CheckpointReceipt, Content, DataReceipt, Document, DocumentError, EraseReceipt, LossReceipt, ObservedInputs, PathContent,
     PruneReceipt, PublishReceipt, RebuildReceipt, RemarkReceipt, RunReceipt, StageReceipt, read_document, type_of, word,
@@ -190,22 +191,25 @@ fn fold_paths<'p, P: AsRef<str> + 'p>(
 impl Fold for StageReceipt {
     fn fold(&self, tx: &Transaction<'_>, digest: &Digest) -> rusqlite::Result<()> {
         let receipt = self;
-        tx.prepare_cached("INSERT OR IGNORE INTO stage_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)")?
-            .execute(params![
-                digest.as_bytes(),
-                receipt.run,
-                receipt.inputs.stage,
-                receipt.key.as_bytes(),
-                word(&receipt.state),
-                receipt.started,
-                receipt.seconds,
-                receipt.metrics.len() as i64,
-                sortable(receipt.ordered.as_ref().unwrap_or(&receipt.started)),
-                receipt.observed.as_ref().map(|o| word(&o.how)),
-                receipt.observed.as_ref().and_then(|o| o.inputs).map(|d| *d.as_bytes()),
-                receipt.environment.map(|d| *d.as_bytes()),
-                receipt.place.host
-            ])?;
+        tx.prepare_cached(
+            "INSERT OR IGNORE INTO stage_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)",
+        )?
+        .execute(params![
+            digest.as_bytes(),
+            receipt.run,
+            receipt.inputs.stage,
+            receipt.key.as_bytes(),
+            word(&receipt.state),
+            receipt.started,
+            receipt.seconds,
+            receipt.metrics.len() as i64,
+            sortable(receipt.ordered.as_ref().unwrap_or(&receipt.started)),
+            receipt.observed.as_ref().map(|o| word(&o.how)),
+            receipt.observed.as_ref().and_then(|o| o.inputs).map(|d| *d.as_bytes()),
+            receipt.environment.map(|d| *d.as_bytes()),
+            receipt.place.host,
+            receipt.place.name.as_deref().unwrap_or(THIS_MACHINE)
+        ])?;
         let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO undeclared VALUES (?1, ?2)")?;
         for path in &receipt.undeclared {
             insert.execute(params![digest.as_bytes(), path])?;

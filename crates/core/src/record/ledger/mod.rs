@@ -34,7 +34,7 @@ use crate::fsio::IoError;
 use crate::store::Store;
 
 const SCHEMA: &str = include_str!("schema.sql");
-const VERSION: i64 = 7;
+const VERSION: i64 = 8;
 /// How long a question waits for another process.
 const PATIENCE: std::time::Duration = std::time::Duration::from_secs(5);
 

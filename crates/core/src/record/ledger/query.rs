@@ -164,6 +164,12 @@ impl Ledger {
         Ok(self.rows(sql, params![stage], stage_row)?.pop())
     }
 
+    /// How long the newest done execution of a stage took at a place, in seconds.
+    pub fn last_seconds_at(&self, stage: &str, place: &str) -> Result<Option<f64>, LedgerError> {
+        let sql = "SELECT seconds FROM stage_receipts WHERE stage = ?1 AND state = 'done' AND place = ?2 ORDER BY ordered DESC, digest LIMIT 1";
+        Ok(self.rows(sql, params![stage, place], |r| r.get(0))?.pop())
+    }
+
     /// What the newest done execution of a stage read without declaring it.
     pub fn last_undeclared(&self, stage: &str) -> Result<Vec<String>, LedgerError> {
         let sql = "SELECT u.path FROM undeclared u WHERE u.receipt = (SELECT digest FROM stage_receipts \

@@ -30,8 +30,8 @@ CREATE TABLE stage_receipts (
   started TEXT NOT NULL, seconds REAL NOT NULL, metrics INTEGER NOT NULL, ordered TEXT NOT NULL,
   -- yes, no, off or trusted; nothing for what was recorded before stages were observed.
   observed TEXT, observed_inputs BLOB, environment BLOB,
-  -- The machine that it was executed on.
-  host TEXT NOT NULL
+  -- The machine that it was executed on, and the place that it was sent to.
+  host TEXT NOT NULL, place TEXT NOT NULL
 ) WITHOUT ROWID;
 CREATE INDEX stage_receipts_by_key ON stage_receipts (key, state, ordered);
 CREATE INDEX stage_receipts_by_stage ON stage_receipts (stage, state, ordered);

@@ -39,12 +39,14 @@ pub enum Field {
     Used(String),
     /// The files of the project that its stages read without declaring them.
     Undeclared,
+    /// The places beside this machine where its stages were executed.
+    Place,
 }
 
 impl Field {
     /// Whether it is only known by asking all runs at once: for conditions and groups, not for columns or an order.
     pub fn is_only_for_conditions(&self) -> bool {
-        matches!(self, Field::Used(_) | Field::Undeclared)
+        matches!(self, Field::Used(_) | Field::Undeclared | Field::Place)
     }
 }
 
@@ -120,7 +122,7 @@ const COLUMNS: &str = "r.id, r.receipt, r.started, r.seconds, r.state, r.label, 
 
 impl Ledger {
     /// What a name stands for: `run`, `label`, `state`, `started`, `took`, `sweep`, `by`, `data.NAME`, `used.PACKAGE`,
-    /// `undeclared`, a parameter or a metric. Where a parameter and a metric share a name, `params.NAME` and `metric.NAME` tell them apart.
+    /// `undeclared`, `place`, a parameter or a metric. Where a parameter and a metric share a name, `params.NAME` and `metric.NAME` tell them apart.
     pub fn field(&self, name: &str) -> Result<Field, FieldError> {
         let has = |table: &str, name: &str| -> Result<bool, LedgerError> {
             let sql = format!("SELECT 1 FROM {table} WHERE name = ?1 LIMIT 1");
@@ -135,6 +137,7 @@ impl Ledger {
             "sweep" => return Ok(Field::Sweep),
             "by" => return Ok(Field::By),
             "undeclared" => return Ok(Field::Undeclared),
+            "place" => return Ok(Field::Place),
             _ => {}
         }
         let prefixes = [("data.", "run_data"), ("params.", "run_params"), ("metric.", "run_metrics"), ("used.", "used")];
@@ -161,7 +164,7 @@ impl Ledger {
         known.extend(self.rows("SELECT DISTINCT name FROM run_metrics", &[], |r| r.get::<_, String>(0))?);
         known.extend(self.rows("SELECT DISTINCT 'data.' || name FROM run_data", &[], |r| r.get::<_, String>(0))?);
         known.extend(self.rows("SELECT DISTINCT 'used.' || name FROM used", &[], |r| r.get::<_, String>(0))?);
-        known.extend(["run", "label", "state", "started", "took", "sweep", "by", "undeclared"].map(String::from));
+        known.extend(["run", "label", "state", "started", "took", "sweep", "by", "undeclared", "place"].map(String::from));
         let near = nearest(name, known.iter().map(String::as_str)).map(str::to_string);
         Err(FieldError::Unknown { name: name.to_string(), near })
     }
@@ -229,7 +232,7 @@ impl Ledger {
             Field::Sweep => "r.sweep",
             Field::By => "r.by_whom",
             // Refused by whoever asks; in the order of time all the same.
-            Field::Used(_) | Field::Undeclared => "r.ordered",
+            Field::Used(_) | Field::Undeclared | Field::Place => "r.ordered",
             Field::Metric(name) => {
                 let sql = format!(
                     "SELECT {COLUMNS} FROM run_metrics m CROSS JOIN runs r ON r.id = m.run WHERE m.name = ?3 AND m.value IS NOT NULL \
@@ -334,6 +337,12 @@ impl Ledger {
             Field::Undeclared => {
                 let sql =
                     "SELECT s.run, u.path FROM undeclared u JOIN run_stages s ON s.receipt = u.receipt ORDER BY s.run, u.path";
+                joined(self.rows(sql, &[], |r| Ok((r.get(0)?, r.get(1)?)))?)
+            }
+            Field::Place => {
+                let sql = "SELECT DISTINCT s.run, r.place FROM run_stages s JOIN stage_receipts r ON r.digest = s.receipt \
+                           WHERE r.place <> 'local' UNION SELECT id, 'local' FROM runs WHERE NOT EXISTS (SELECT 1 FROM run_stages s \
+                           JOIN stage_receipts r ON r.digest = s.receipt WHERE s.run = id AND r.place <> 'local') ORDER BY 1, 2";
                 joined(self.rows(sql, &[], |r| Ok((r.get(0)?, r.get(1)?)))?)
             }
             own => return Ok(Values::Own(own.clone())),

@@ -264,7 +264,7 @@ fn what_a_job_says_while_nobody_listens_is_heard_later_and_a_lost_checkpoint_is_
 }
 
 fn log_of_runs(tiny: &Tiny) -> String {
-    let runs = std::fs::read_dir(tiny.path(".textum/runs")).unwrap().flatten();
+    let runs = std::fs::read_dir(tiny.path(".textum/runs")).into_iter().flatten().flatten();
     runs.filter_map(|run| std::fs::read_to_string(run.path().join("events")).ok()).collect()
 }
 
@@ -290,6 +290,95 @@ fn a_run_in_the_background_goes_on_without_its_terminal() {
     assert_eq!(cluster.textum(&tiny, &["runs", "--format", "json"]).expect(0).json()[0]["state"], "stopped");
     // One that cannot begin says why, and ends so.
     cluster.textum(&tiny, &["run", "--detach", "nothing"]).expect(3).warns("there is no stage `nothing`");
+}
+
+/// A pipeline of five stages, each of which says that it was executed.
+const FIVE: &str = "[stage.a]\nrun = \"echo a >> times; sleep 0.3; echo 1 > a\"\nwrites = [\"a\"]\nplace = \"cluster\"\nobserve = false\n\n[stage.b]\nrun = \"echo b >> times; sleep 0.2; echo 2 > b\"\nwrites = [\"b\"]\nplace = \"cluster\"\nobserve = false\n\n[stage.c]\nrun = \"echo c >> times; cat a > c\"\nreads = [\"a\"]\nwrites = [\"c\"]\nplace = \"cluster\"\nobserve = false\n\n[stage.d]\nrun = \"echo d >> times; sleep 0.2; cat b > d\"\nreads = [\"b\"]\nwrites = [\"d\"]\nobserve = false\n\n[stage.e]\nrun = \"echo e >> times; sleep 0.1; cat c d > e\"\nreads = [\"c\", \"d\"]\nwrites = [\"e\"]\nplace = \"cluster\"\nobserve = false\n";
+
+#[test]
+fn textum_may_be_killed_at_any_moment_and_no_job_is_executed_twice() {
+    let Some(cluster) = cluster() else { return };
+    let kills: u32 = std::env::var("TEXTUM_KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(5);
+    let mut left = kills;
+    let mut seed = std::process::id();
+    let mut random = |below: u64| {
+        seed = seed.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+        u64::from(seed >> 8) % below
+    };
+    while left > 0 {
+        let tiny = Tiny::with(&format!("{PLACE}{FIVE}"));
+        let mut moments = Vec::new();
+        let code = loop {
+            let mut child = cluster.start(&tiny, &["run"]);
+            let moment = random(2200);
+            let begun = Instant::now();
+            let ended = loop {
+                match child.try_wait().unwrap() {
+                    Some(status) => break Some(status),
+                    None if left > 0 && begun.elapsed() >= Duration::from_millis(moment) => break None,
+                    None => std::thread::sleep(Duration::from_millis(2)),
+                }
+            };
+            match ended {
+                Some(status) => break status.code(),
+                None => {
+                    child.kill().unwrap();
+                    child.wait().unwrap();
+                    moments.push(moment);
+                    left -= 1;
+                }
+            }
+        };
+        assert_eq!(code, Some(0), "killed after {moments:?} ms");
+        let mut times: Vec<String> = tiny.read("times").lines().map(str::to_string).collect();
+        times.sort();
+        // The one that executes here ends with its Textum.
+        times.retain(|name| name != "d");
+        assert_eq!(times, ["a", "b", "c", "e"], "killed after {moments:?} ms");
+        assert_eq!(tiny.read("e"), "1\n2\n");
+        cluster.textum(&tiny, &["plan", "--check"]).expect(0);
+        textum(&tiny, &["verify"]).expect(0);
+        cluster.until_no_jobs();
+    }
+}
+
+#[test]
+fn a_node_that_is_lost_costs_a_stage_no_more_than_what_came_after_its_last_checkpoint() {
+    let Some(cluster) = cluster() else { return };
+    let node = |name: &str, state: &str| {
+        let mut order = Command::new("scontrol");
+        order.args(["update", &format!("nodename={name}"), &format!("state={state}"), "reason=test"]);
+        assert!(order.env("SLURM_CONF", &cluster.conf).status().unwrap().success(), "{name} {state}");
+    };
+    let place = PLACE.replace("kind = \"slurm\"\n", "kind = \"slurm\"\nretries = 1\n");
+    let step = "echo $i >> c; echo \\\"{\\\\\\\"step\\\\\\\": $i, \\\\\\\"checkpoint\\\\\\\": true}\\\" >> $TEXTUM_SIGNALS";
+    let run = format!(
+        "echo from ${{TEXTUM_FROM_STEP:-none}}; for i in 1 2 3; do [ $i -gt ${{TEXTUM_FROM_STEP:-0}} ] || continue; {step}; while [ $i = 2 ] && [ ! -e go ]; do sleep 0.05; done; done; cp c o"
+    );
+    let stage =
+        format!("[stage.x]\nrun = \"{run}\"\nwrites = [\"o\"]\ncheckpoints = \"c\"\nplace = \"cluster\"\nobserve = false\n");
+    let tiny = Tiny::with(&format!("{place}{stage}"));
+    let mut child = cluster.start(&tiny, &["run"]);
+    let begun = Instant::now();
+    while !(log_of_runs(&tiny).contains("\"step\":2")) {
+        assert!(begun.elapsed() < Duration::from_secs(60), "no second checkpoint");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    let output = Command::new("squeue").args(["-h", "-o", "%N"]).env("SLURM_CONF", &cluster.conf).output().unwrap();
+    let lost = String::from_utf8_lossy(&output.stdout).trim().to_string();
+    // Drained it goes on; lost it does not.
+    node(&lost, "drain");
+    assert!(child.try_wait().unwrap().is_none());
+    node(&lost, "down");
+    tiny.write("go", "x");
+    let ended = child.wait().unwrap();
+    node(&lost, "resume");
+    assert_eq!(ended.code(), Some(0), "{}", log_of_runs(&tiny));
+    let shown = textum(&tiny, &["show", "last"]).expect(0).out;
+    assert!(shown.contains("the cluster lost the node") && shown.contains("attempt 2 went on from step 2"), "{shown}");
+    assert_eq!(tiny.read("o"), "1\n2\n3\n");
+    textum(&tiny, &["plan", "--check"]).expect(0);
+    cluster.until_no_jobs();
 }
 
 #[test]

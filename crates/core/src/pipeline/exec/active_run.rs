@@ -94,7 +94,9 @@ pub(super) fn declared_by<'p>(project: &'p Project, stage: Option<&str>) -> Hash
 
 impl ActiveRun<'_> {
     /// Tells the commands at work to end when somebody asked for that, and ends them when they do not.
-    pub(super) fn end_if_asked(&mut self, cancel: &CancelToken, failed: bool) {
+    /// It is one of so many at work; whether anything came of it.
+    pub(super) fn end_if_asked(&mut self, cancel: &CancelToken, failed: bool, of: usize) -> bool {
+        let was_halted = self.halted;
         let own = self.stage_context.cancel;
         if cancel.asked() && !own.asked() {
             own.ask();
@@ -103,7 +105,8 @@ impl ActiveRun<'_> {
             own.ask();
         }
         let now = Instant::now();
-        if self.ending.looked.is_none_or(|at| now - at >= LOOK_FOR_STOP) {
+        let pause = LOOK_FOR_STOP.max(Duration::from_millis(of as u64 * 2));
+        if self.ending.looked.is_none_or(|at| now - at >= pause) {
             self.ending.looked = Some(now);
             if let Some((reason, at_once)) = self.live.stop_asked() {
                 if !own.asked() {
@@ -128,6 +131,7 @@ impl ActiveRun<'_> {
             self.ending.killed = true;
             self.stage_context.end_all(true);
         }
+        self.halted != was_halted
     }
 
     /// Whether nothing is at work and nothing can be begun any more.
@@ -205,6 +209,11 @@ impl ActiveRun<'_> {
             if self.halted || !self.take_room(index, common) {
                 self.waiting.push(decision);
                 continue;
+            }
+            let decl = &self.project.manifest.stages[index];
+            if common.dirty && self.options.place_of(decl, index).is_some() {
+                // A job outlives this process, so what it reads must too.
+                common.publish()?;
             }
             match self.task(&decision, common)? {
                 Begin::Ready(task) => {

@@ -21,6 +21,8 @@ use textum_expr::StopWatch;
 
 /// How long it sleeps when nothing has come.
 const SLEEP: Duration = Duration::from_millis(20);
+/// The same of a stage at another place that has been silent for a while.
+const LONGEST_SLEEP: Duration = Duration::from_secs(2);
 /// How often files of metrics are looked at.
 const LOOK_AT_FILES: Duration = Duration::from_millis(300);
 /// How often the memory of a stage that says what it needs is looked at.
@@ -101,7 +103,7 @@ impl<'b, 'a> Listener<'b, 'a> {
 
     /// Listens until the stage has ended and all it said has been heard.
     pub(super) fn follow(mut self, job: &JobId, ended: &AtomicBool) -> Result<Heard, ExecError> {
-        let mut looked = Instant::now();
+        let (mut looked, mut pause) = (Instant::now(), SLEEP);
         loop {
             // Asked before reading: what was said until then is read in this round.
             let over = ended.load(Ordering::SeqCst);
@@ -124,8 +126,14 @@ impl<'b, 'a> Listener<'b, 'a> {
                 break;
             }
             self.stop_if_due(job);
-            if !any {
-                std::thread::park_timeout(SLEEP);
+            if any {
+                pause = SLEEP;
+            } else {
+                std::thread::park_timeout(pause);
+                // Of a thousand jobs that wait for room elsewhere none must be asked fifty times a second.
+                if self.task.place.is_some() {
+                    pause = (pause * 3 / 2).min(LONGEST_SLEEP);
+                }
             }
         }
         let (record, points) = self.aggregate.end()?;

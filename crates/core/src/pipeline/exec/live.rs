@@ -151,8 +151,12 @@ pub fn close_interrupted(project: &mut Project, events: &dyn EventSink) -> Resul
         }
         // One that ends at this moment is nobody's to close.
         if let TryLock::Taken(_lock) = FileLock::try_existing(&entry.path().join(DRAFT))? {
-            // One with jobs at places is somebody's to take up.
-            if !is_run_id(&name) || !jobs_of(project, &name, &entry.path())?.is_empty() {
+            if !is_run_id(&name) {
+                continue;
+            }
+            if !jobs_of(project, &name, &entry.path())?.is_empty() {
+                // One with jobs at places is somebody's to take up; what it left at work here is not.
+                end_own_jobs(project, &entry.path());
                 continue;
             }
             end_jobs(project, &entry.path())?;
@@ -180,6 +184,19 @@ fn sweep_unborn(folder: &Path) {
 /// have them at work: nothing is done then that they could write into.
 fn end_jobs(project: &Project, run: &Path) -> Result<(), ExecError> {
     let place = Places::of(project);
+    end_own_jobs(project, run);
+    for stage in fs::read_dir(run).into_iter().flatten().flatten() {
+        let begun = fs::read(stage.path().join("begun.json")).ok();
+        let begun = begun.and_then(|bytes| serde_json::from_slice::<StageReceipt>(&bytes).ok());
+        let name = begun.and_then(|receipt| receipt.place.name);
+        end_submitted(&place, name.as_deref(), &stage.path()).map_err(ExecError::MayBeAtWork)?;
+    }
+    Ok(())
+}
+
+/// Ends what a run has left at work on this machine.
+fn end_own_jobs(project: &Project, run: &Path) {
+    let place = Places::of(project);
     let text = fs::read_to_string(run.join(EVENTS)).unwrap_or_default();
     for logged in read_log(&text) {
         let Event::Submitted { job, .. } = logged.event else { continue };
@@ -188,13 +205,6 @@ fn end_jobs(project: &Project, run: &Path) -> Result<(), ExecError> {
             let _ = place.cancel(&job, Cancel::AtOnce);
         }
     }
-    for stage in fs::read_dir(run).into_iter().flatten().flatten() {
-        let begun = fs::read(stage.path().join("begun.json")).ok();
-        let begun = begun.and_then(|bytes| serde_json::from_slice::<StageReceipt>(&bytes).ok());
-        let name = begun.and_then(|receipt| receipt.place.name);
-        end_submitted(&place, name.as_deref(), &stage.path()).map_err(ExecError::MayBeAtWork)?;
-    }
-    Ok(())
 }
 
 /// Whether a run is at work.

@@ -65,14 +65,18 @@ pub(super) fn schedule<'a>(
     let (send, receive) = crossbeam_channel::unbounded::<Report>();
     let mut active: BTreeMap<usize, ActiveRun<'a>> = BTreeMap::new();
     let (mut next, mut exhausted) = (0, false);
-    let mut last_publish = Instant::now();
+    let (mut last_publish, mut last_pass) = (Instant::now(), Instant::now());
+    let mut news = true;
     let mut failure: Option<ExecError> = None;
     std::thread::scope(|scope| {
         loop {
             exhausted |= cancel.asked() || failure.is_some();
             while !exhausted && active.len() < most {
                 match coming() {
-                    Ok(Some(active_run)) => drop(active.insert(next, active_run)),
+                    Ok(Some(active_run)) => {
+                        active.insert(next, active_run);
+                        news = true;
+                    }
                     Ok(None) => exhausted = true,
                     Err(e) => {
                         failure.get_or_insert(e);
@@ -81,8 +85,14 @@ pub(super) fn schedule<'a>(
                 }
                 next += 1;
             }
-            for (&number, active_run) in &mut active {
-                active_run.end_if_asked(cancel, failure.is_some());
+            let of = active.len();
+            for active_run in active.values_mut() {
+                news |= active_run.end_if_asked(cancel, failure.is_some(), of);
+            }
+            // Thousands that wait for room are not gone through where nothing has changed.
+            let pass = news || of < MANY || last_pass.elapsed() >= PASS_EVERY;
+            (news, last_pass) = (false, if pass { Instant::now() } else { last_pass });
+            for (&number, active_run) in active.iter_mut().filter(|_| pass) {
                 let stage_context = active_run.stage_context;
                 let begun = active_run.begin_what_can(common, |index, decision, task| {
                     let send = send.clone();
@@ -98,6 +108,7 @@ pub(super) fn schedule<'a>(
             }
             let over: Vec<usize> = active.iter().filter(|(_, c)| c.is_over()).map(|(n, _)| *n).collect();
             let any_over = !over.is_empty();
+            news |= any_over;
             for mut active_run in over.into_iter().filter_map(|n| active.remove(&n)) {
                 if failure.is_none() {
                     active_run.skip_the_rest();
@@ -110,15 +121,9 @@ pub(super) fn schedule<'a>(
                 break;
             }
             if !any_over && let Ok(first) = receive.recv_timeout(Duration::from_millis(50)) {
-                for (number, index, decision, result) in std::iter::once(first).chain(receive.try_iter()) {
-                    let Some(active_run) = active.get_mut(&number) else { continue };
-                    active_run.running.remove(&index);
-                    active_run.give_back(index, common);
-                    if let Some(key) = decision.key {
-                        common.in_flight.remove(&key);
-                    }
-                    common.unreleased.extend(active_run.locks.remove(&index));
-                    if let Err(e) = result.and_then(|receipt| active_run.take_in(decision, receipt, common)) {
+                news = true;
+                for report in std::iter::once(first).chain(receive.try_iter()) {
+                    if let Err(e) = take_report(report, &mut active, common) {
                         failure.get_or_insert(e);
                     }
                 }
@@ -140,5 +145,24 @@ pub(super) fn schedule<'a>(
     }
 }
 
+/// Takes in what came of a stage.
+fn take_report<'a>(
+    (number, index, decision, result): Report,
+    active: &mut BTreeMap<usize, ActiveRun<'a>>,
+    common: &mut Common<'a>,
+) -> Result<(), ExecError> {
+    let Some(active_run) = active.get_mut(&number) else { return Ok(()) };
+    active_run.running.remove(&index);
+    active_run.give_back(index, common);
+    if let Some(key) = decision.key {
+        common.in_flight.remove(&key);
+    }
+    common.unreleased.extend(active_run.locks.remove(&index));
+    active_run.take_in(decision, result?, common)
+}
+
+/// From so many runs at work on they are gone through only when something has changed, or this long after.
+const MANY: usize = 64;
+const PASS_EVERY: Duration = Duration::from_millis(500);
 /// How long results may be unpublished.
 const PUBLISH_EVERY: Duration = Duration::from_millis(1000);

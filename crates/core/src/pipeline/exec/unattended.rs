@@ -236,13 +236,17 @@ impl Unattended {
             return Ok(None);
         };
         let job = self.jobs[at].clone();
-        let Some(id) = place.take_up(&job.folder, job.place.as_deref()).map_err(ExecError::MayBeAtWork)? else {
+        let id = place.take_up(&job.folder, job.place.as_deref()).map_err(ExecError::MayBeAtWork)?;
+        let states = match &id {
+            Some(id) => place.poll(std::slice::from_ref(id)).map_err(ExecError::MayBeAtWork)?,
+            None => Vec::new(),
+        };
+        let Some(id) = id.filter(|_| !states.contains(&JobState::Lost)) else {
+            // The order to carry it out may still be on its way: it is taken back.
+            end_submitted(place, job.place.as_deref(), &job.folder).map_err(ExecError::MayBeAtWork)?;
+            self.jobs.remove(at);
             return Ok(None);
         };
-        let waits_no_more = |state: &JobState| *state == JobState::Lost;
-        if place.poll(std::slice::from_ref(&id)).map_err(ExecError::MayBeAtWork)?.iter().any(waits_no_more) {
-            return Ok(None);
-        }
         self.taken.push(self.jobs.remove(at));
         Ok(Some((job, id)))
     }

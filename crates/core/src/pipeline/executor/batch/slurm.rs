@@ -2,7 +2,7 @@
 //!
 //! Jobs of the same needs that are submitted together are one array. States: `man squeue`, "job state codes".
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use super::engine::{Cause, Engine, Fault, Stand, Submission, Told, ask, words};
@@ -169,7 +169,9 @@ impl Engine for Slurm {
     }
 
     fn look(&self, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault> {
-        let list = jobs.iter().map(|k| k.number.as_str()).collect::<Vec<_>>().join(",");
+        // An array is asked for as a whole: the numbers of ten thousand jobs would not fit on a command line.
+        let numbers: BTreeSet<&str> = jobs.iter().map(|k| k.number.split('_').next().unwrap_or_default()).collect();
+        let list = numbers.into_iter().collect::<Vec<_>>().join(",");
         let all = words(&["squeue", "--noheader", "--states=all", "--array", "--format=%i|%T|%r", &format!("--jobs={list}")]);
         let said = match slurm(&all, None) {
             Ok(said) => said,

@@ -10,7 +10,9 @@ use crate::ui::Style;
 pub fn line(event: &Event, style: &Style) -> Option<String> {
     Some(match event {
         Event::Begun { .. } | Event::Submitted { .. } => return None,
-        Event::TakesUp { .. } | Event::TriesAgain { .. } | Event::StillHeld { .. } => return of_place(event, style),
+        Event::TakesUp { .. } | Event::TriesAgain { .. } | Event::StillHeld { .. } | Event::AtPlace { .. } => {
+            return of_place(event, style);
+        }
         Event::NewVersion { dataset, number, rows } => {
             let rows = rows.map(|n| style.dim(&format!("  {}", text::counted(n, "row")))).unwrap_or_default();
             format!("  {dataset}@{number}  {}{rows}", style.accent("new version"))
@@ -94,6 +96,10 @@ fn of_place(event: &Event, style: &Style) -> Option<String> {
             let place = place.as_deref().unwrap_or_default();
             format!("  {stage}  {} by {run}, whose Textum is gone, at {place}", style.accent("takes up the job submitted"))
         }
+        Event::AtPlace { stage, place, waits: true, says } => {
+            format!("  {stage}  {} at {place}: {says}", style.accent("waits"))
+        }
+        Event::AtPlace { stage, place, .. } => format!("  {stage}  is at work at {place}"),
         Event::TriesAgain { stage, why, step, left } => {
             let from = step.map_or("from its beginning".to_string(), |step| format!("from its checkpoint of step {step}"));
             let more = if *left > 0 { format!(", {left} more times at most") } else { String::new() };

@@ -158,7 +158,8 @@ fn table(frame: &mut Frame<'_>, view: &View<'_>, area: Rect) {
                 if let Some(left) = stage.left(view.now) {
                     spans.push(Span::styled(format!("about {} left  ", text::seconds(left)), dim()));
                 }
-                spans.extend(stage.step.map(|s| Span::raw(format!("step {s}"))));
+                spans.extend(stage.step.map(|s| Span::raw(format!("step {s}  "))));
+                spans.extend(stage.at_place.as_ref().map(|at| Span::styled(at.clone(), dim())));
             } else if matches!(stage.state, ViewState::Settled(_)) {
                 let took = if stage.seconds > 0.0 { text::seconds(stage.seconds) } else { String::new() };
                 spans.push(Span::styled(format!("{took:>10}  "), dim()));

@@ -382,6 +382,37 @@ fn a_node_that_is_lost_costs_a_stage_no_more_than_what_came_after_its_last_check
 }
 
 #[test]
+fn what_a_job_waits_for_is_told_and_it_cannot_be_made_to_run_twice() {
+    let Some(cluster) = cluster() else { return };
+    let place = PLACE.replace("kind = \"slurm\"\n", "kind = \"slurm\"\noptions = { hold = true }\n");
+    let tiny = Tiny::with(&format!("{place}{WAITS}place = \"cluster\"\n"));
+    let mut child = cluster.start(&tiny, &["run"]);
+    let begun = Instant::now();
+    while !log_of_runs(&tiny).contains("JobHeldUser") {
+        assert!(begun.elapsed() < Duration::from_secs(60), "{}", log_of_runs(&tiny));
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    let control = |order: &str| {
+        let number = cluster.jobs().split_whitespace().next().unwrap().to_string();
+        Command::new("scontrol").args([order, &number]).env("SLURM_CONF", &cluster.conf).output().unwrap()
+    };
+    control("release");
+    until(&tiny, "begun");
+    assert!(!control("requeue").status.success(), "a job of ours is not begun a second time by the cluster");
+    tiny.write("go", "x");
+    assert_eq!(child.wait().unwrap().code(), Some(0));
+    assert_eq!(tiny.read("times").lines().count(), 1);
+    // What it waited for stands in the run's log.
+    let log = textum(&tiny, &["show", "last", "--log"]).expect(0).out;
+    assert!(log.contains("waits at cluster: PENDING, JobHeldUser"), "{log}");
+    textum(&tiny, &["show", "last"]).expect(0).says("waited ");
+    textum(&tiny, &["runs", "--where", "place = cluster"]).expect(0).says("done");
+    textum(&tiny, &["runs", "--where", "place = local"]).expect(0).warns("no run meets that");
+    textum(&tiny, &["report", "last", "-o", "report.html"]).expect(0);
+    assert!(tiny.read("report.html").contains("cluster, n"), "the machine of each stage");
+}
+
+#[test]
 fn a_job_that_is_stopped_ends_there_too() {
     let Some(cluster) = cluster() else { return };
     let tiny = Tiny::with(&format!("{PLACE}{WAITS}place = \"cluster\"\n"));

@@ -60,6 +60,17 @@ pub enum Event {
         /// The place.
         place: Option<String>,
     },
+    /// How the job of a stage stands at another place.
+    AtPlace {
+        /// The stage.
+        stage: String,
+        /// The place.
+        place: String,
+        /// Whether it still waits for room.
+        waits: bool,
+        /// What the place says of it.
+        says: String,
+    },
     /// A stage that its place has lost is tried again.
     TriesAgain {
         /// The stage.

@@ -43,6 +43,8 @@ pub struct StageView {
     pub checkpoints: usize,
     /// Its curves so far.
     pub curves: LiveCurves,
+    /// Where it is, and what it waits for there, if that is another place.
+    pub at_place: Option<String>,
     /// Its log.
     pub log: PathBuf,
     signals: SignalReader,
@@ -183,6 +185,7 @@ impl Follower {
                     progress: None,
                     step: None,
                     checkpoints: 0,
+                    at_place: None,
                     curves: LiveCurves::new(&self.folder.join(name).join("points.csv")),
                     log: self.folder.join(name).join("log"),
                     signals: SignalReader::new(&self.folder.join(name).join("signals")),
@@ -206,6 +209,19 @@ impl Follower {
                 let stage = self.stage(&stage);
                 stage.curves.look();
                 (stage.state, stage.seconds, stage.reason) = (ViewState::Settled(state), seconds, reason);
+            }
+            Event::AtPlace { stage, place, waits, says } => {
+                let said = if waits { format!("waits at {place}: {says}") } else { format!("at {place}") };
+                self.stage(&stage).at_place = Some(said);
+            }
+            // The job writes where the run that was cut off had it write.
+            Event::TakesUp { stage, run, place } => {
+                let folder = self.runs.join(run).join(&stage);
+                let stage = self.stage(&stage);
+                (stage.at_place, stage.log) = (place.map(|place| format!("at {place}")), folder.join("log"));
+                stage.curves = LiveCurves::new(&folder.join("points.csv"));
+                stage.signals = SignalReader::new(&folder.join("signals"));
+                stage.started = begun(&folder).map(|r| r.started);
             }
             Event::Checkpoint { stage, .. } => self.stage(&stage).checkpoints += 1,
             Event::Gate { gate } => self.gates.push(gate),

@@ -10,7 +10,7 @@ use super::stage::{StageContext, Task};
 use super::{ExecError, GRACE};
 use crate::event::Event;
 use crate::fsio::{self, FileLock, TryLock};
-use crate::pipeline::executor::{Cancel, JobId, TooMuchMemory};
+use crate::pipeline::executor::{Cancel, JobId, JobState, TooMuchMemory};
 use crate::pipeline::signal::{Aggregate, Ask, MetricFiles, Signal, SignalReader};
 use crate::record::ledger::CheckpointRow;
 use crate::record::receipt::{
@@ -21,6 +21,8 @@ use textum_expr::StopWatch;
 
 /// How long it sleeps when nothing has come.
 const SLEEP: Duration = Duration::from_millis(20);
+/// A job that waits for room elsewhere for so long is told of.
+const WAITS: Duration = Duration::from_millis(1500);
 /// The same of a stage at another place that has been silent for a while.
 const LONGEST_SLEEP: Duration = Duration::from_secs(2);
 /// How often files of metrics are looked at.
@@ -58,6 +60,8 @@ pub(super) struct Listener<'b, 'a> {
     told_to_end: bool,
     killed: bool,
     looked_at_memory: Instant,
+    /// What was last told of how it stands at another place.
+    at_place: Option<(bool, String)>,
     /// What was said while nobody listened.
     before: Option<Before>,
     /// Held as long as somebody listens: who asks for a checkpoint sees by it that an answer will come.
@@ -97,13 +101,14 @@ impl<'b, 'a> Listener<'b, 'a> {
             told_to_end: false,
             killed: false,
             looked_at_memory: Instant::now(),
+            at_place: None,
             _listening: listening,
         }
     }
 
     /// Listens until the stage has ended and all it said has been heard.
     pub(super) fn follow(mut self, job: &JobId, ended: &AtomicBool) -> Result<Heard, ExecError> {
-        let (mut looked, mut pause) = (Instant::now(), SLEEP);
+        let (began, mut looked, mut pause) = (Instant::now(), Instant::now(), SLEEP);
         loop {
             // Asked before reading: what was said until then is read in this round.
             let over = ended.load(Ordering::SeqCst);
@@ -126,6 +131,7 @@ impl<'b, 'a> Listener<'b, 'a> {
                 break;
             }
             self.stop_if_due(job);
+            self.tell_place(job, began);
             if any {
                 pause = SLEEP;
             } else {
@@ -221,6 +227,22 @@ impl<'b, 'a> Listener<'b, 'a> {
             progress: self.aggregate.progress,
             metrics: self.aggregate.last().into_iter().collect(),
         });
+    }
+
+    /// Tells how a job stands at another place, when it waits there for a while and what it waits for changes.
+    fn tell_place(&mut self, job: &JobId, began: Instant) {
+        let Some(place) = self.task.place.as_ref().filter(|_| began.elapsed() >= WAITS) else { return };
+        let Some((state, says)) = self.stage_context.place.says(job) else { return };
+        let waits = state == JobState::Waiting;
+        let is_news = match &self.at_place {
+            None => waits,
+            Some((waited, said)) => *waited != waits || (waits && *said != says),
+        };
+        if is_news && matches!(state, JobState::Waiting | JobState::Running) {
+            self.at_place = Some((waits, says.clone()));
+            let stage = self.task.inputs.stage.clone();
+            self.stage_context.events.event(Event::AtPlace { stage, place: place.clone(), waits, says });
+        }
     }
 
     fn stop_if_due(&mut self, job: &JobId) {

@@ -147,6 +147,11 @@ pub trait Executor: Sync {
         Ok(None)
     }
 
+    /// How a job stands as far as it is known without asking, and what its place says of it.
+    fn says(&self, _id: &JobId) -> Option<(JobState, String)> {
+        None
+    }
+
     /// How long a job that has ended was at work, where the place knows that better than who waits for it.
     fn worked(&self, _id: &JobId) -> Option<Duration> {
         None

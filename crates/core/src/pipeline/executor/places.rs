@@ -115,6 +115,11 @@ impl Executor for Places {
         self.named(place).program(place)
     }
 
+    fn says(&self, id: &JobId) -> Option<(JobState, String)> {
+        let (place, own) = self.at(id);
+        place.says(&own)
+    }
+
     fn worked(&self, id: &JobId) -> Option<Duration> {
         let (place, own) = self.at(id);
         place.worked(&own)

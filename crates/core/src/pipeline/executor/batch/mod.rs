@@ -277,6 +277,11 @@ impl Executor for BatchExecutor {
         Ok(program.clone())
     }
 
+    fn says(&self, id: &JobId) -> Option<(JobState, String)> {
+        let jobs = self.shared.jobs();
+        jobs.get(id).filter(|job| !job.engine.is_empty()).map(|job| (job.state, job.engine.clone()))
+    }
+
     fn worked(&self, id: &JobId) -> Option<Duration> {
         let known = self.shared.jobs().get(id).cloned()?;
         let written = |what: &str| std::fs::metadata(known.file(what)).and_then(|m| m.modified()).ok();

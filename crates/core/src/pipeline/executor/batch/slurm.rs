@@ -172,7 +172,7 @@ impl Engine for Slurm {
         // An array is asked for as a whole: the numbers of ten thousand jobs would not fit on a command line.
         let numbers: BTreeSet<&str> = jobs.iter().map(|k| k.number.split('_').next().unwrap_or_default()).collect();
         let list = numbers.into_iter().collect::<Vec<_>>().join(",");
-        let all = words(&["squeue", "--noheader", "--states=all", "--array", "--format=%i|%T|%r", &format!("--jobs={list}")]);
+        let all = words(&["squeue", "--noheader", "--states=all", "--array", "--format=%i|%T|%r|%S", &format!("--jobs={list}")]);
         let said = match slurm(&all, None) {
             Ok(said) => said,
             // Of jobs that it has forgotten, all of them, it says that there are none such.
@@ -181,10 +181,12 @@ impl Engine for Slurm {
         };
         let mut found = BTreeMap::new();
         for line in said.lines() {
-            let mut parts = line.trim().splitn(3, '|');
+            let mut parts = line.trim().splitn(4, '|');
             let (Some(number), Some(state)) = (parts.next().filter(|n| !n.is_empty()), parts.next()) else { continue };
             let reason = parts.next().unwrap_or_default();
-            let words = if reason.is_empty() || reason == "None" { state.to_string() } else { format!("{state}, {reason}") };
+            let mut words = if reason.is_empty() || reason == "None" { state.to_string() } else { format!("{state}, {reason}") };
+            let start = parts.next().filter(|start| state == "PENDING" && start.starts_with(|c: char| c.is_ascii_digit()));
+            words.extend(start.map(|start| format!(", may begin at {start}")));
             found.insert(number.to_string(), Told { stand: stand(state), words });
         }
         Ok(found)

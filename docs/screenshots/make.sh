@@ -85,8 +85,9 @@ if command -v chromium >/dev/null; then
     chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,420 --screenshot="$here/impact.png" \
         "file://$work/impact.html" >/dev/null 2>&1
 fi
-project=$work/loom-stops
+# On a cluster: Slurm where there is one, else the engine that the demo brings.
+project=$work/cluster
+textum demo "$project" --place --quiet-story >/dev/null 2>&1
 cd "$project"
-git checkout -q textum.toml
-sed -i 's/^params = \["fit"\]/parms = ["fit"]/; s/better = "lower"/better = "less"/; s/params = \["split"\]/params = ["spilt"]/' textum.toml
-shot mistakes 33 'textum plan'
+sed -i -e 's/^\[stage.fit\]$/&\nplace = "cluster"/' -e 's/rate = 0.2/rate = 0.02/; s/rounds = 40/rounds = 60/' textum.toml
+shot places 44 'textum place check; echo; textum plan; echo; textum run --detach; textum follow --plain; echo; textum runs --where "place = cluster" --columns fit.rate,auc'

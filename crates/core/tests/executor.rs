@@ -139,7 +139,8 @@ fn script(name: &str) -> String {
 
 /// Any other engine, by its commands.
 fn engine(folder: &Path) -> BatchExecutor {
-    let (own, state) = (script("engine"), folder.display());
+    let own = Path::new(env!("CARGO_MANIFEST_DIR")).join("../cli/assets/demo/shed/engine.sh");
+    let (own, state) = (format!("sh {}", own.display()), folder.display());
     let commands = EngineCommands {
         submit: format!("{own} {state} submit {{script}}"),
         state: format!("{own} {state} state {{jobs}}"),

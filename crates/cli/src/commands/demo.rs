@@ -12,14 +12,14 @@ use textum_core::record::receipt::Verdict;
 
 use super::{here, repository, variables};
 use crate::args::Global;
-use crate::demo::{DEMO, FORECAST, Scene, Step, shared_model_story, story, team_story};
+use crate::demo::{DEMO, ENGINE, FORECAST, Scene, Step, place_story, shared_model_story, story, team_story};
 use crate::failure::{Failure, NOT_THERE, UNSUCCESSFUL, USAGE};
 use crate::ui::Ui;
 
 /// What `textum demo` takes.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  textum demo                       into ./textum-demo\n  textum demo /tmp/looms --quiet-story\n  textum demo --team                two machines and what they share, in one folder\n  textum demo --registry            a model that is published, used elsewhere and taken back\n  textum demo --write-only          the project alone, to try things by hand"
+    after_help = "Examples:\n  textum demo                       into ./textum-demo\n  textum demo /tmp/looms --quiet-story\n  textum demo --team                two machines and what they share, in one folder\n  textum demo --registry            a model that is published, used elsewhere and taken back\n  textum demo --place               the pipeline on a cluster, Slurm where there is one\n  textum demo --write-only          the project alone, to try things by hand"
 )]
 pub struct DemoArgs {
     /// The folder: a new one, or an empty one
@@ -40,6 +40,9 @@ pub struct DemoArgs {
     /// The third act: a model that others rely on
     #[arg(long, conflicts_with_all = ["write_only", "team"])]
     registry: bool,
+    /// The fourth act: the pipeline on a cluster; Slurm where there is one, else an engine that stands in for it
+    #[arg(long, conflicts_with_all = ["write_only", "team", "registry"])]
+    place: bool,
 }
 
 /// Writes the sample project and plays its story.
@@ -79,6 +82,18 @@ pub fn run(global: &Global, args: &DemoArgs, ui: &Ui) -> Result<u8, Failure> {
     }
     let project = std::fs::canonicalize(&project).map_err(IoError::of("open the folder", &project))?;
     let player = Player { project: &project, ui, quiet: args.quiet_story, in_git, machine: None };
+    if args.place {
+        let mut asks = Command::new("sinfo");
+        asks.arg("--noheader").stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        let slurm = find_command("sbatch", &search, Path::new("/")).is_some() && asks.status().is_ok_and(|s| s.success());
+        put(&project.join(ENGINE.0), ENGINE.1)?;
+        for step in place_story(slurm) {
+            player.play(&step)?;
+        }
+        let at = args.folder.display();
+        ui.result(&format!("{} The project is in {at}.", ui.style.bold("That was the fourth act.")));
+        return Ok(0);
+    }
     for step in story() {
         player.play(&step)?;
     }
@@ -136,6 +151,9 @@ fn shell(project: &Path, command: &str) -> Result<(), Failure> {
     ))
 }
 
+/// So long a job in the background is waited for.
+const LONGEST_WAIT: std::time::Duration = std::time::Duration::from_secs(60);
+
 struct Player<'p> {
     project: &'p Path,
     ui: &'p Ui,
@@ -167,6 +185,7 @@ impl Player<'_> {
                 shell(self.project, command)?;
             }
             Step::Git(_) => {}
+            Step::Lost(words) => self.lose(words)?,
             Step::Textum(words) => {
                 // An act beside all machines has no project to ask.
                 let names_one = words.iter().any(|w| w.contains("FIRST") || w.contains("SWEEP"));
@@ -179,6 +198,35 @@ impl Player<'_> {
             }
         }
         Ok(())
+    }
+
+    /// Begins a run in the background, waits until a job of it is at a place, and kills its process.
+    fn lose(&self, words: &[&str]) -> Result<(), Failure> {
+        let style = &self.ui.style;
+        self.tell(&format!("{} textum {}\n", style.accent("$"), words.join(" ")));
+        let program = std::env::current_exe().map_err(IoError::of("find", Path::new("textum")))?;
+        let mut command = Command::new(&program);
+        command.args(words).args(["--format", "json"]).current_dir(self.project).stdin(Stdio::null());
+        let output = command.output().map_err(IoError::of("start", &program))?;
+        let begun: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap_or_default();
+        let (Some(run), Some(process)) = (begun["run"].as_str(), begun["process"].as_i64()) else {
+            let said = String::from_utf8_lossy(&output.stderr).into_owned();
+            let help = "look at it by hand in the demo's folder";
+            return Err(Failure::new(UNSUCCESSFUL, format!("no run began in the background: {said}"), help));
+        };
+        self.tell(&format!("{run} is at work in the background\n"));
+        let project = Project::open(self.project, variables())?;
+        let runs = project.workspace.runs_folder();
+        let is_there =
+            || std::fs::read_dir(runs.join(run)).into_iter().flatten().flatten().any(|e| e.path().join("submitted").exists());
+        let waited = std::time::Instant::now();
+        while !is_there() && waited.elapsed() < LONGEST_WAIT {
+            std::thread::sleep(std::time::Duration::from_millis(20));
+        }
+        // It has the job's number by then, and listens to it.
+        std::thread::sleep(std::time::Duration::from_millis(500));
+        self.tell(&format!("{} kill -9 {process}\n", style.accent("$")));
+        shell(self.project, &format!("kill -9 {process}"))
     }
 
     /// The last part of the first run's id; empty before there is one.

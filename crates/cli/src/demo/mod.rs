@@ -1,9 +1,11 @@
 //! The sample project, written into the program, and the story that is played with it.
 
+mod places;
 mod shared_model;
 mod story;
 mod team;
 
+pub use places::{ENGINE, place_story};
 pub use shared_model::{FORECAST, shared_model_story};
 pub use story::{Step, story};
 pub use team::{Scene, team_story};

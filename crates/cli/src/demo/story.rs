@@ -10,6 +10,8 @@ pub enum Step {
     Git(&'static str),
     /// A command of Textum; `FIRST` stands for the first run's id, `SWEEP` for the name of the sweep.
     Textum(&'static [&'static str]),
+    /// A run in the background, whose process is killed when a job of it is at a place.
+    Lost(&'static [&'static str]),
 }
 
 /// The whole story, in order.

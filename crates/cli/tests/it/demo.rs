@@ -85,3 +85,13 @@ fn the_second_act_plays_to_its_end_on_two_machines() {
         textum(&tiny, &["demo", "shed", "--team"]).expect(2).warns("is not empty");
     }
 }
+
+#[test]
+fn the_fourth_act_needs_no_cluster() {
+    let tiny = Tiny::new();
+    let told = textum(&tiny, &["demo", "act", "--place"]).expect(0);
+    told.says("can be used").says("kill -9").says("That was the fourth act.").warns("was cut off and left fit at cluster");
+    let runs = textum(&tiny, &["-C", "act", "runs", "--format", "json"]).expect(0).json();
+    let states: Vec<&str> = runs.as_array().unwrap().iter().map(|r| r["state"].as_str().unwrap()).collect();
+    assert_eq!(states, ["done", "interrupted", "done", "done"], "one more was cut off, and taken up");
+}

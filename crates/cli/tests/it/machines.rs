@@ -1,5 +1,5 @@
 //! Stages on machines that are reached by SSH, each in a network of its own (`scripts/machine`), and on an engine that is
-//! known by three commands (`scripts/engine`).
+//! known by three commands (`assets/demo/shed/engine.sh`).
 
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
@@ -262,9 +262,13 @@ fn a_rented_machine_that_nobody_asks_for_ends_itself() {
     assert!(machines.names().is_empty(), "it is given back at last");
 }
 
+fn engine() -> String {
+    format!("sh {}/assets/demo/shed/engine.sh", env!("CARGO_MANIFEST_DIR"))
+}
+
 /// A place by three commands, with more of them before what an order does.
 fn grid(folder: &str, before: &str) -> String {
-    let own = script("engine");
+    let own = engine();
     format!(
         "[place.box]\nkind = \"command\"\nsubmit = \"{own} {folder} submit {{script}}\"\nstate = \"{before}{own} {folder} state {{jobs}}\"\ncancel = \"{own} {folder} cancel {{job}} {{signal}}\"\nwords = {{ Q = \"waiting\", R = \"running\", C = \"over\", X = \"cancelled\", P = \"preempted\", L = \"lost\" }}\n"
     )
@@ -305,7 +309,7 @@ fn an_engine_that_is_known_by_its_commands_carries_stages_out() {
             Tiny::with(&format!("{text}[stage.x]\nrun = \"echo x > o\"\nwrites = [\"o\"]\nplace = \"box\"\nobserve = false\n"));
         textum(&tiny, &["run"])
     };
-    let submit = format!("{} {engine} submit {{script}}", script("engine"));
+    let submit = format!("sh {}/assets/demo/shed/engine.sh {engine} submit {{script}}", env!("CARGO_MANIFEST_DIR"));
     with(&submit, "echo 'no such queue' >&2; exit 3 # {script}").expect(1).warns("`submit` did not succeed: no such queue");
     with(&submit, "true {script}").expect(1).warns("which is no name of a job");
     // Lines that are none, and words that nobody knows, do not end a wait; nor does a command that fails now and then.

@@ -42,6 +42,7 @@ mod orphans;
 mod packages;
 mod param_files;
 mod pictures;
+mod places;
 mod provenance;
 mod prune;
 mod publishing;

@@ -24,7 +24,7 @@ const SLEEP: Duration = Duration::from_millis(20);
 /// A job that waits for room elsewhere for so long is told of.
 const WAITS: Duration = Duration::from_millis(1500);
 /// The same of a stage at another place that has been silent for a while.
-const LONGEST_SLEEP: Duration = Duration::from_secs(2);
+const LONGEST_SLEEP: Duration = Duration::from_secs(4);
 /// How often files of metrics are looked at.
 const LOOK_AT_FILES: Duration = Duration::from_millis(300);
 /// How often the memory of a stage that says what it needs is looked at.

@@ -10,8 +10,9 @@ use crate::fsio::{self, FileLock, IoError, TryLock};
 use crate::pipeline::exec::ExecError;
 use crate::pipeline::exec::listen::last_values;
 use crate::pipeline::exec::unattended::{TAKEN_UP, jobs_of};
-use crate::pipeline::executor::{Cancel, Executor, JobId, Mark, Places, end_marked, end_submitted};
+use crate::pipeline::executor::{Cancel, Executor, JobId, Mark, Places, end_marked, end_submitted, submitted_name};
 use crate::pipeline::signal::{Aggregate, SignalReader};
+use crate::project::fingerprint::MayStart;
 use crate::project::workspace::Project;
 use crate::record::ledger::Ledger;
 use crate::record::receipt::{Content, RunReceipt, RunStage, RunStageState, RunState, StageReceipt, StageState, canonical};
@@ -159,7 +160,9 @@ pub fn close_interrupted(project: &mut Project, events: &dyn EventSink) -> Resul
                 end_own_jobs(project, &entry.path());
                 continue;
             }
-            end_jobs(project, &entry.path())?;
+            if !end_jobs(project, &name, &entry.path())? {
+                continue;
+            }
             end_marked(&Mark::of_run(&name, &entry.path()));
             if close(project, &name, &entry.path())? {
                 events.event(Event::Interrupted { run: name.clone() });
@@ -182,16 +185,28 @@ fn sweep_unborn(folder: &Path) {
 
 /// Ends the jobs that a run has left at work, whatever became of their environment. A place that does not answer may still
 /// have them at work: nothing is done then that they could write into.
-fn end_jobs(project: &Project, run: &Path) -> Result<(), ExecError> {
+/// Whether all have ended: who only looks at a project executes none of its commands, so that the engines that it names are
+/// not asked.
+fn end_jobs(project: &Project, run: &str, folder: &Path) -> Result<bool, ExecError> {
     let place = Places::of(project);
-    end_own_jobs(project, run);
-    for stage in fs::read_dir(run).into_iter().flatten().flatten() {
+    end_own_jobs(project, folder);
+    let done = project.ledger.executed_in(run)?;
+    for stage in fs::read_dir(folder).into_iter().flatten().flatten() {
+        if submitted_name(&stage.path()).is_none() || stage.path().join(TAKEN_UP).exists() {
+            continue;
+        }
         let begun = fs::read(stage.path().join("begun.json")).ok();
         let begun = begun.and_then(|bytes| serde_json::from_slice::<StageReceipt>(&bytes).ok());
-        let name = begun.and_then(|receipt| receipt.place.name);
+        let name = begun.as_ref().and_then(|receipt| receipt.place.name.clone());
+        if begun.is_some_and(|receipt| done.iter().any(|row| row.stage == receipt.inputs.stage)) {
+            continue;
+        }
+        if project.may_start != MayStart::Anything {
+            return Ok(false);
+        }
         end_submitted(&place, name.as_deref(), &stage.path()).map_err(ExecError::MayBeAtWork)?;
     }
-    Ok(())
+    Ok(true)
 }
 
 /// Ends what a run has left at work on this machine.

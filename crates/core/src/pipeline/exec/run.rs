@@ -103,12 +103,12 @@ pub fn run(
     let who =
         format!("process {}, by {}, since {}", std::process::id(), options.by, textum_base::clock::now().strftime("%H:%M:%S UTC"));
     let _tree = if options.sandbox { None } else { Some(project.workspace.lock_tree(&who)?) };
+    project.may_start = MayStart::Anything;
     super::close_interrupted(project, events)?;
     let unattended = Unattended::take(project, |_| true, Some(!options.sandbox))?;
     if !options.sandbox {
         unattended.places_answer(&Places::of(project))?;
     }
-    project.may_start = MayStart::Anything;
     let selected = selected(project, options)?;
     let gates = Gates::new(project)?;
     none_is_erased(project).map_err(Box::new)?;

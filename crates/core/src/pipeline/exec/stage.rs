@@ -182,6 +182,8 @@ impl StageContext<'_> {
             let ended = make_room(&task).and_then(|()| self.run_command(&task, &variables, &tries, (&receipt.started, clock)));
             match &ended {
                 Ok((_, Ok(heard), Some(at))) if self.is_tried_again(&task, &mut tries, heard, at)? => {}
+                // Its run is not closed: whoever comes when the place answers ends the job, or takes it up.
+                Err(_) if task.place.is_some() && self.cancel.asked() => return Err(ExecError::MayBeAtWork(left_there(ended))),
                 _ => break ended,
             }
         };
@@ -362,6 +364,12 @@ impl StageContext<'_> {
         }
         .map_err(ExecError::from)
     }
+}
+
+/// What is said of a job that could not be ended.
+fn left_there(ended: Result<Ended, IoError>) -> IoError {
+    let nothing = || IoError::of("end", Path::new("the job"))(std::io::Error::other("its place does not answer"));
+    ended.err().unwrap_or_else(nothing)
 }
 
 /// Makes the folders in which outputs are to stand.

@@ -121,9 +121,9 @@ pub fn run_sweep(
     cancel: &CancelToken,
 ) -> Result<SweepOutcome, ExecError> {
     let clock = Instant::now();
+    project.may_start = MayStart::Anything;
     super::close_interrupted(project, events)?;
     let unattended = Unattended::take(project, |_| true, Some(false))?;
-    project.may_start = MayStart::Anything;
     let project = &*project;
     let chosen = selected(project, options)?;
     let gates = Gates::new(project)?;

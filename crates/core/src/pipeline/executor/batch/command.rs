@@ -3,7 +3,7 @@
 //! A part of `submit` in double brackets, `[[ … ]]`, is left out where what it names is not said.
 
 use std::collections::BTreeMap;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use super::engine::{Cause, Engine, Fault, Stand, Submission, Told, ask};
@@ -20,6 +20,8 @@ const LONGEST: usize = 200;
 pub struct CommandEngine {
     /// Its commands.
     pub commands: EngineCommands,
+    /// The folder in which they are executed: the project's.
+    pub root: Option<PathBuf>,
 }
 
 /// What a word means, in the words of the manifest.
@@ -84,8 +86,12 @@ fn needs_value(needs: &Needs, name: &str) -> Option<String> {
     }
 }
 
-fn shell(text: String) -> Vec<String> {
-    vec!["/bin/sh".into(), "-c".into(), text]
+impl CommandEngine {
+    /// A command as it is executed, in the project's folder.
+    fn shell(&self, text: &str) -> Vec<String> {
+        let enter = self.root.as_ref().map(|root| format!("cd {} || exit 1\n", shell_word(&root.display().to_string())));
+        vec!["/bin/sh".into(), "-c".into(), format!("{}{text}", enter.unwrap_or_default())]
+    }
 }
 
 /// What an engine printed as the name of a job: the first word of its last line.
@@ -128,8 +134,9 @@ impl Engine for CommandEngine {
                 (one.folder.join(format!("{}.part-called", one.name)), one.folder.join(format!("{}.called", one.name)));
             let word = |path: &Path| shell_word(&path.display().to_string());
             let text = format!("({order}\n) > {0} && mv {0} {1}", word(&part), word(&kept));
-            let mut command = Command::new("/bin/sh");
-            command.args(["-c", &text]).current_dir(&one.folder).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
+            let words = self.shell(&text);
+            let mut command = Command::new(&words[0]);
+            command.args(&words[1..]).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
             // What ends this process by the terminal does not end it.
             std::os::unix::process::CommandExt::process_group(&mut command, 0);
             let output = command.output().map_err(|e| Fault::Refused(format!("/bin/sh cannot be started: {e}")))?;
@@ -159,7 +166,7 @@ impl Engine for CommandEngine {
         let list = jobs.iter().map(|k| shell_word(&k.number)).collect::<Vec<_>>().join(" ");
         let order = filled(&self.commands.state, &|name| (name == "jobs").then(|| list.clone()));
         // One that does not succeed has not said anything.
-        let said = ask(&shell(order), None).map_err(|e| Fault::Silent(e.words().to_string()))?;
+        let said = ask(&self.shell(&order), None).map_err(|e| Fault::Silent(e.words().to_string()))?;
         let mut found = BTreeMap::new();
         for line in said.lines() {
             let mut words = line.split_whitespace();
@@ -182,7 +189,7 @@ impl Engine for CommandEngine {
             "signal" => Some(signal.to_string()),
             _ => None,
         });
-        match ask(&shell(order), None) {
+        match ask(&self.shell(&order), None) {
             // One that has ended meanwhile cannot be ended, which engines say in their own ways.
             Err(Fault::Refused(_)) if job.left().is_some() => Ok(()),
             other => other.map(drop),

@@ -31,6 +31,8 @@ pub struct Known {
     ended: Option<Instant>,
     /// Whether it was ended from here.
     pub cancelled: bool,
+    /// Whether it was to be ended, and its place did not answer: nobody waits for it any more.
+    pub is_left: bool,
 }
 
 /// Whether a name is one that was given here.
@@ -60,6 +62,7 @@ impl Known {
             why: None,
             ended: None,
             cancelled: false,
+            is_left: false,
         }
     }
 

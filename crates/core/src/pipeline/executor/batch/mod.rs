@@ -39,6 +39,11 @@ use crate::record::receipt::{Exit, PlaceRecord};
 /// The shortest and the longest pause between two questions.
 const PAUSES: (Duration, Duration) = (Duration::from_millis(200), Duration::from_secs(3));
 
+/// Who waits for a job looks by itself after so long, though it is told when it has ended.
+const LOOK_AGAIN: Duration = Duration::from_secs(60);
+/// A place that does not answer for so long is told of.
+const TOLD_AFTER: Duration = Duration::from_secs(5);
+
 /// In the folder of a stage's log: the name by which its job was submitted.
 const SUBMITTED: &str = "submitted";
 
@@ -62,6 +67,8 @@ struct Shared {
     jobs: Mutex<BTreeMap<JobId, Known>>,
     news: Condvar,
     asking: Mutex<bool>,
+    /// Since when it does not answer, and what was last seen of that.
+    trouble: Mutex<Option<(Instant, String)>>,
 }
 
 impl Shared {
@@ -77,12 +84,17 @@ impl Shared {
         }
         let told = self.engine.look(&open)?;
         let mut jobs = self.jobs();
+        let mut ended = false;
         for known in open {
             if let Some(job) = jobs.get_mut(&known.id()) {
                 job.take(told.get(&known.number));
+                ended |= job.is_over();
             }
         }
-        self.news.notify_all();
+        // A thousand that wait are not woken for nothing.
+        if ended {
+            self.news.notify_all();
+        }
         Ok(())
     }
 
@@ -99,9 +111,17 @@ impl Shared {
             loop {
                 std::thread::sleep(pause);
                 let before = shared.jobs().values().map(|k| k.state).collect::<Vec<_>>();
-                if let Err(e) = shared.look() {
-                    tracing::debug!(error = %e.words(), "the engine does not answer");
-                }
+                let looked = shared.look();
+                let mut trouble = shared.trouble.lock().unwrap_or_else(PoisonError::into_inner);
+                *trouble = match looked {
+                    Ok(()) => None,
+                    Err(e) => {
+                        tracing::debug!(error = %e.words(), "the engine does not answer");
+                        let since = trouble.take().map_or_else(Instant::now, |(since, _)| since);
+                        Some((since, e.words().to_string()))
+                    }
+                };
+                drop(trouble);
                 let now = shared.jobs().values().map(|k| k.state).collect::<Vec<_>>();
                 // Where something happens more will; where nothing does the engine is left in peace.
                 pause = if before == now { (pause * 3 / 2).min(PAUSES.1) } else { PAUSES.0 };
@@ -119,13 +139,17 @@ impl BatchExecutor {
     /// A declared place; `state` is a folder of the project's that both sides see.
     pub fn of(decl: &PlaceDecl, state: Option<&Path>) -> BatchExecutor {
         let engine: Box<dyn Engine> = match decl.kind {
-            PlaceKind::Command if let Some(commands) = &decl.commands => Box::new(CommandEngine { commands: commands.clone() }),
+            PlaceKind::Command if let Some(commands) = &decl.commands => {
+                let root = state.and_then(Path::parent).map(Path::to_path_buf);
+                Box::new(CommandEngine { commands: commands.clone(), root })
+            }
             PlaceKind::Ssh if let Some(machine) = &decl.machine => {
                 Box::new(SshEngine::new(&decl.name, machine, &decl.options, state))
             }
             _ => Box::new(Slurm { options: decl.options.clone(), common: state.map(|s| s.join("arrays")) }),
         };
-        let shared = Shared { engine, jobs: Mutex::default(), news: Condvar::new(), asking: Mutex::default() };
+        let shared =
+            Shared { engine, jobs: Mutex::default(), news: Condvar::new(), asking: Mutex::default(), trouble: Mutex::default() };
         let gathering = Gathering::new(shared.engine.most_together());
         BatchExecutor {
             name: decl.name.clone(),
@@ -166,6 +190,9 @@ impl BatchExecutor {
         loop {
             match jobs.get(id).map(|k| k.state) {
                 Some(JobState::Ended(exit)) => return Ok(Some(exit)),
+                Some(_) if jobs.get(id).is_some_and(|k| k.is_left) => {
+                    return Err(self.failed("end a job of", "it does not answer, and the job may still be at work"));
+                }
                 Some(JobState::Lost) | None => return Err(self.failed("wait for a job of", "how it ended cannot be told")),
                 Some(JobState::Waiting | JobState::Running) => {}
             }
@@ -246,7 +273,15 @@ impl Executor for BatchExecutor {
         if matches!(known.state, JobState::Ended(_)) {
             return Ok(());
         }
-        self.shared.engine.cancel(&known, how).map_err(|e| self.failed("cancel a job of", e.words()))?;
+        if let Err(e) = self.shared.engine.cancel(&known, how) {
+            if how == Cancel::AtOnce
+                && let Some(known) = self.shared.jobs().get_mut(id)
+            {
+                known.is_left = true;
+                self.shared.news.notify_all();
+            }
+            return Err(self.failed("cancel a job of", e.words()));
+        }
         if let Some(known) = self.shared.jobs().get_mut(id) {
             known.cancelled |= how == Cancel::AtOnce || known.state == JobState::Waiting;
         }
@@ -278,8 +313,14 @@ impl Executor for BatchExecutor {
     }
 
     fn says(&self, id: &JobId) -> Option<(JobState, String)> {
+        let trouble = self.shared.trouble.lock().unwrap_or_else(PoisonError::into_inner).clone();
         let jobs = self.shared.jobs();
-        jobs.get(id).filter(|job| !job.engine.is_empty()).map(|job| (job.state, job.engine.clone()))
+        let job = jobs.get(id)?;
+        match trouble.filter(|(since, _)| since.elapsed() >= TOLD_AFTER) {
+            // Nobody knows how it stands.
+            Some((_, why)) => Some((JobState::Waiting, format!("no answer: {}", why.chars().take(300).collect::<String>()))),
+            None => (!job.engine.is_empty()).then(|| (job.state, job.engine.clone())),
+        }
     }
 
     fn worked(&self, id: &JobId) -> Option<Duration> {
@@ -304,7 +345,7 @@ impl Executor for BatchExecutor {
 
     fn wait(&self, id: &JobId) -> Result<Exit, IoError> {
         loop {
-            if let Some(exit) = self.wait_at_most(id, PAUSES.1)? {
+            if let Some(exit) = self.wait_at_most(id, LOOK_AGAIN)? {
                 return Ok(exit);
             }
         }

@@ -123,7 +123,7 @@ impl Remote {
         let mut pack = self.command();
         pack.arg(format!("/bin/sh -c {}", shell_word(&text))).stdin(Stdio::null());
         let mut unpack = Command::new("tar");
-        unpack.arg("-C").arg(to).args(["-xf", "-", "--no-same-owner", "--keep-directory-symlink"]);
+        unpack.arg("-C").arg(to).args(["-xf", "-", "--no-same-owner"]);
         piped(pack, unpack)
     }
 

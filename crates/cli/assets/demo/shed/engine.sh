@@ -1,8 +1,8 @@
 #!/bin/sh
-# A small engine that carries jobs out on this machine, for the tests of places of kind "command".
-#   scripts/engine DIR submit SCRIPT     hands a script over and prints what the job is called
-#   scripts/engine DIR state JOB...      a line for each: JOB Q (waiting), R (running), C (over) or X (cancelled)
-#   scripts/engine DIR cancel JOB [INT]  ends a job, or asks it to end
+# A small engine that carries jobs out on this machine, for trying places of kind "command".
+#   engine.sh DIR submit SCRIPT     hands a script over and prints what the job is called
+#   engine.sh DIR state JOB...      a line for each: JOB Q (waiting), R (running), C (over) or X (cancelled)
+#   engine.sh DIR cancel JOB [INT]  ends a job, or asks it to end
 dir=$1 what=$2
 shift 2
 case $what in

@@ -56,8 +56,9 @@ fn ci(top: &Path) -> Result<(), String> {
     cargo(top, &["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"], &[])?;
     // Its profile and its versions are those of the workspace, so that most of it has just been checked.
     cargo(&fuzz, &["check"], &[("CARGO_TARGET_DIR", "../target")])?;
-    // The README's own command.
-    cargo(top, &["test", "--workspace"], &[])
+    // The README's own command. Many tests wait for others, a cluster for one: more at once than there are processors.
+    let at_once = std::thread::available_parallelism().map_or(1, |n| n.get()).max(4).to_string();
+    cargo(top, &["test", "--workspace"], &[("RUST_TEST_THREADS", &at_once)])
 }
 
 fn check(top: &Path) -> Result<(), String> {

@@ -90,4 +90,4 @@ project=$work/cluster
 textum demo "$project" --place --quiet-story >/dev/null 2>&1
 cd "$project"
 sed -i -e 's/^\[stage.fit\]$/&\nplace = "cluster"/' -e 's/rate = 0.2/rate = 0.02/; s/rounds = 40/rounds = 60/' textum.toml
-shot places 44 'textum place check; echo; textum plan; echo; textum run --detach; textum follow --plain; echo; textum runs --where "place = cluster" --columns fit.rate,auc'
+shot places 37 'textum place check; echo; textum plan; echo; textum run --detach; textum follow --plain'

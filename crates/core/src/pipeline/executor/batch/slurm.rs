@@ -129,7 +129,7 @@ impl Engine for Slurm {
         let version = slurm(&words(&["sinfo", "--version"]), None)?;
         let format = "--format=%P  %D nodes %T, %c processors and %m MB each, %G, at most %l";
         let partitions = slurm(&words(&["sinfo", "--noheader", format]), None)?;
-        Ok((version.trim().to_string(), partitions.lines().map(|l| l.trim().to_string()).collect()))
+        Ok((version.trim().to_string(), partitions.lines().map(|l| l.trim().replace(", (null)", "")).collect()))
     }
 
     fn can_meet(&self, needs: &Needs, folder: &Path) -> Result<(), Fault> {

@@ -16,6 +16,7 @@ const FORMS: &[(&str, &[Format])] = &[
     ("place", TEXT_JSON),
     ("place list", TEXT_JSON),
     ("place check", TEXT_JSON),
+    ("place release", TEXT_JSON),
     ("plan", &[Format::Text, Format::Json, Format::Dot, Format::Mermaid]),
     ("draft", TEXT_JSON),
     ("adopt", TEXT_JSON),

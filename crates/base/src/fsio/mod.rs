@@ -20,8 +20,8 @@ pub use beneath::{Scratch, Stamp, Standing, TreeDir};
 pub use lock::{FileLock, TryLock};
 pub use out::OutFile;
 pub use place::{
-    append, copy_file, create, create_folder, create_only, open_plain, overwrite, read_small, remove_any, remove_empty_folder,
-    remove_file, set_executable, set_mode, share_file,
+    append, copy_file, create, create_folder, create_only, link_or_copy, open_plain, overwrite, read_small, remove_any,
+    remove_empty_folder, remove_file, set_executable, set_mode, share_file,
 };
 
 /// A failed operation on a path: what was being done, to which path, and why it failed.

@@ -30,6 +30,14 @@ pub fn copy_file(from: &Path, to: &Path) -> Result<(), IoError> {
     fault::before(Step::Write, to).and_then(|()| fs::copy(from, to)).map(drop).map_err(IoError::of("copy", from))
 }
 
+/// Gives a regular file that nobody changes a second name; where that cannot be had, a copy of it.
+pub fn link_or_copy(from: &Path, to: &Path) -> Result<(), IoError> {
+    match fault::before(Step::Write, to).and_then(|()| fs::hard_link(from, to)) {
+        Ok(()) => Ok(()),
+        Err(_) => copy_file(from, to),
+    }
+}
+
 /// Sets or clears the execute bits for those who may read.
 pub fn set_executable(path: &Path, executable: bool) -> Result<(), IoError> {
     let meta = fs::metadata(path).map_err(IoError::of("look at", path))?;

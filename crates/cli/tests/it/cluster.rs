@@ -297,7 +297,7 @@ const FIVE: &str = "[stage.a]\nrun = \"echo a >> times; sleep 0.3; echo 1 > a\"\
 #[test]
 fn textum_may_be_killed_at_any_moment_and_no_job_is_executed_twice() {
     let Some(cluster) = cluster() else { return };
-    let kills: u32 = std::env::var("TEXTUM_KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(5);
+    let kills: u32 = std::env::var("TEXTUM_CLUSTER_KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(5);
     let mut left = kills;
     let mut seed = std::process::id();
     let mut random = |below: u64| {

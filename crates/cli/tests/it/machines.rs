@@ -224,6 +224,54 @@ fn a_job_there_is_taken_up_and_a_way_that_is_cut_is_waited_for() {
 }
 
 #[test]
+fn a_way_that_is_cut_while_files_are_sent_or_brought_costs_nothing_but_time() {
+    let Some(machines) = Machines::here() else { return };
+    let place = machines.standing("loom");
+    if !machines.order("slow", "loom").unwrap().status.success() {
+        eprintln!("no way can be made slow here (tc): this was not tested");
+        return;
+    }
+    // Eight megabytes are four seconds.
+    let tiny = Tiny::with(&format!(
+        "{place}\n[stage.x]\nrun = \"echo x >> {}; cat d d > o\"\nreads = [\"d\"]\nwrites = [\"o\"]\nplace = \"box\"\n",
+        machines.path("times")
+    ));
+    let mut state = 7_u64;
+    let bytes: Vec<u8> = std::iter::repeat_with(|| {
+        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+        (state >> 56) as u8
+    })
+    .take(8 << 20)
+    .collect();
+    std::fs::write(tiny.path("d"), &bytes).unwrap();
+    // A connection that is cut is known to be lost after two seconds here, not after fifteen.
+    let text = tiny
+        .read("textum.toml")
+        .replace("options = { ", "options = { ServerAliveInterval = 1, ServerAliveCountMax = 2, ConnectTimeout = 2, ");
+    tiny.write("textum.toml", text);
+    let mut child = start(&tiny, &["run"]);
+    let sent = machines.until("d");
+    let begun = Instant::now();
+    while std::fs::metadata(&sent).map_or(0, |m| m.len()) < 1 << 20 {
+        assert!(begun.elapsed() < Duration::from_secs(60), "nothing is sent");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    machines.order("cut", "loom").unwrap();
+    std::thread::sleep(Duration::from_secs(4));
+    assert!(child.try_wait().unwrap().is_none(), "it is tried again: {}", tiny.read("said"));
+    machines.order("mend", "loom").unwrap();
+    machines.order("slow", "loom").unwrap();
+    machines.until("o");
+    machines.order("cut", "loom").unwrap();
+    std::thread::sleep(Duration::from_secs(3));
+    machines.order("mend", "loom").unwrap();
+    assert_eq!(child.wait().unwrap().code(), Some(0), "{}", tiny.read("said"));
+    assert!(std::fs::read(tiny.path("o")).unwrap() == [bytes.as_slice(), &bytes].concat());
+    assert_eq!(std::fs::read_to_string(machines.path("times")).unwrap(), "x\n", "executed once");
+    textum(&tiny, &["verify"]).expect(0);
+}
+
+#[test]
 fn a_rented_machine_that_nobody_asks_for_ends_itself() {
     let Some(machines) = Machines::here() else { return };
     let lapse = format!("lease = \"3s\"\nlapse = \"touch {}\"", machines.path("lapsed"));
@@ -312,8 +360,61 @@ fn an_engine_that_is_known_by_its_commands_carries_stages_out() {
     let submit = format!("sh {}/assets/demo/shed/engine.sh {engine} submit {{script}}", env!("CARGO_MANIFEST_DIR"));
     with(&submit, "echo 'no such queue' >&2; exit 3 # {script}").expect(1).warns("`submit` did not succeed: no such queue");
     with(&submit, "true {script}").expect(1).warns("which is no name of a job");
+    // A folder that is not shared, as far as the engine's side sees it: nothing of it is there.
+    let hidden = "unshare -m sh -c 'mount -t tmpfs none .textum && sh {script}' > shown 2>&1; echo j1";
+    let text = grid(&engine, "").replace(&submit, hidden).replace("state = \"", "state = \"echo j1 over; true ");
+    let elsewhere = Tiny::with(&text);
+    textum(&elsewhere, &["place", "check"]).expect(1).says("cannot be used").says("is not the same folder there");
     // Lines that are none, and words that nobody knows, do not end a wait; nor does a command that fails now and then.
     with("state = \"", "state = \"echo; echo x; echo 'a DREAMING b c'; [ -e seen ] || { : > seen; exit 1; }; ").expect(0);
+}
+
+/// What a Textum that was killed has left is read by whoever comes next: whatever stands there, nothing worse than an
+/// execution anew comes of it, and to look executes nothing.
+#[test]
+fn what_a_lost_textum_has_left_is_not_believed_blindly() {
+    let folder = tempfile::tempdir().unwrap();
+    let state = folder.path().join("engine").display().to_string();
+    let stage = "[stage.x]\nrun = \"echo $$ >> times; echo > begun; while [ ! -e go ]; do sleep 0.05; done; echo x > o\"\nwrites = [\"o\"]\nplace = \"box\"\nobserve = false\n";
+    let asked = folder.path().join("asked").display().to_string();
+    let hostile: [(&str, &[u8]); 9] = [
+        ("submitted", b"textum-../../../../x"),
+        ("submitted", b"\xff\xfe"),
+        ("task.json", b"{\"root\": \"/\", \"standing\": {}}"),
+        ("task.json", b"{"),
+        ("begun.json", b"{}"),
+        ("begun.json", b""),
+        ("called", b"; touch owned\n"),
+        ("called", b"--version"),
+        ("end", b"0"),
+    ];
+    for (name, bytes) in hostile {
+        let tiny = Tiny::with(&format!("{}{stage}", grid(&state, &format!("echo x >> {asked}; "))));
+        let mut child = start(&tiny, &["run"]);
+        let begun = Instant::now();
+        while !tiny.has("begun") {
+            assert!(begun.elapsed() < Duration::from_secs(60));
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        child.kill().unwrap();
+        child.wait().unwrap();
+        let run = std::fs::read_dir(tiny.path(".textum/runs")).unwrap().flatten().next().unwrap().path();
+        let files: Vec<_> = std::fs::read_dir(run.join("x")).unwrap().flatten().map(|e| e.path()).collect();
+        let ends_so = |p: &&PathBuf| p.file_name().unwrap().to_str().unwrap().rsplit('.').next() == Some(name) || p.ends_with(name);
+        let path = files.iter().find(ends_so).cloned().unwrap_or_else(|| {
+            let script = files.iter().find(|p| p.extension().is_some_and(|e| e == "script")).unwrap();
+            script.with_extension(name)
+        });
+        std::fs::write(&path, bytes).unwrap();
+        let before = std::fs::read_to_string(&asked).unwrap_or_default().len();
+        textum(&tiny, &["runs"]).expect(0);
+        assert_eq!(std::fs::read_to_string(&asked).unwrap_or_default().len(), before, "{name}: to look executes nothing");
+        tiny.write("go", "");
+        let ran = textum(&tiny, &["run"]);
+        assert!(matches!(ran.code, Some(0 | 1 | 4)), "{name} {bytes:?}: {}", ran.err);
+        assert!(!ran.err.contains("panicked") && !tiny.has("owned") && !run.join("x/owned").exists(), "{name}: {}", ran.err);
+        textum(&tiny, &["verify"]).expect(0);
+    }
 }
 
 #[test]

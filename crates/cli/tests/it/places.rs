@@ -131,8 +131,11 @@ place = "cluster"
 observe = false
 "#;
     let tiny = Tiny::with(&format!("{PLACE}[params]\nfit = {{ name = \"Weberei 'Nord' $X\" }}\n\n{stage}"));
-    let submit = "case \"$*\" in *--test-only*) exit 0;; esac; cat > job.sh; setsid sh job.sh; echo 12";
-    let path = engine(&tiny, &[("sbatch", submit), ("squeue", "echo '12|COMPLETED|None'")]);
+    let submit = "case \"$*\" in *--test-only*) exit 0;; esac; cat > job.sh; CUDA_VISIBLE_DEVICES=1 setsid sh job.sh; echo 12";
+    let gpus = ("nvidia-smi", "echo 'Loom 4000, 550.54'");
+    let path = engine(&tiny, &[("sbatch", submit), ("squeue", "echo '12|COMPLETED|None'"), gpus]);
     tiny.textum_with(TEXTUM, &["run"], &[("PATH", &path)]).expect(0);
+    let shown = textum(&tiny, &["show", "last", "--format", "json"]).expect(0).json();
+    assert_eq!(shown["stages"][0]["place"]["gpus"], "1: Loom 4000, 550.54;");
     assert_eq!(tiny.read("o"), "a b|it's|$HOME `x` \\ \"q\"|Weberei 'Nord' $X||");
 }

@@ -117,6 +117,9 @@ fn is_plain(name: &str) -> bool {
 /// Nobody runs anything that could be reading the rows.
 fn must_be_quiet(project: &Project) -> Result<(), EraseError> {
     let mut at_work = live_runs(&project.workspace.runs_folder());
+    // A job at a place may still read what is to go.
+    let unattended = crate::pipeline::exec::unattended_runs(project).unwrap_or_default();
+    at_work.extend(unattended.into_iter().map(|run| run.draft.run));
     let sandboxes = project.workspace.sandboxes_folder();
     at_work.extend(names_in(&sandboxes).into_iter().filter(|name| is_rebuilding(&sandboxes.join(name))));
     match at_work.is_empty() {

@@ -188,3 +188,86 @@ pub fn release(state: &Path, place: &str) -> Result<Released, Fault> {
     give_back(state, &held)?;
     Ok(Released::GivenBack(held))
 }
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::disallowed_methods)]
+
+    use super::*;
+
+    fn decl(folder: &Path, begin: &str) -> MachineDecl {
+        MachineDecl {
+            address: None,
+            folder: "x".into(),
+            begin: Some(begin.replace("DIR", &folder.display().to_string())),
+            end: Some(format!("echo {{hold}} {{address}} >> {}/ended", folder.display())),
+            lease: None,
+            lapse: None,
+        }
+    }
+
+    fn ended(folder: &Path) -> Vec<String> {
+        let text = std::fs::read_to_string(folder.join("ended")).unwrap_or_default();
+        text.lines().map(str::to_string).collect()
+    }
+
+    const RENTS: &str = "echo {hold} >> DIR/begun; echo loom@10.0.0.7; echo 'ssh-ed25519 AAAA'";
+
+    #[test]
+    fn a_machine_is_held_once_and_given_back_when_nobody_uses_it() {
+        let folder = tempfile::tempdir().unwrap();
+        let (state, decl) = (folder.path().join("state"), decl(folder.path(), RENTS));
+        let first = hold(&state, "box", &decl).unwrap();
+        assert_eq!((first.address.as_deref(), first.keys.len()), (Some("loom@10.0.0.7"), 1));
+        // Who comes next has the same.
+        assert_eq!(hold(&state, "box", &decl).unwrap(), first);
+        assert_eq!(std::fs::read_to_string(folder.path().join("begun")).unwrap().lines().count(), 1);
+        let hosts = known_hosts(&state, &first).unwrap().unwrap();
+        assert_eq!(std::fs::read_to_string(hosts).unwrap(), "* ssh-ed25519 AAAA\n");
+        let used = use_of(&state, "box").unwrap();
+        assert!(matches!(release(&state, "box"), Ok(Released::InUse(_))));
+        drop(used);
+        assert!(matches!(release(&state, "box"), Ok(Released::GivenBack(_))));
+        assert_eq!(ended(folder.path()), [format!("{} loom@10.0.0.7", first.hold)]);
+        assert!(matches!(release(&state, "box"), Ok(Released::Nothing)) && held_machines(&state).is_empty());
+    }
+
+    #[test]
+    fn one_whose_renting_was_cut_off_is_given_back_by_its_name() {
+        let folder = tempfile::tempdir().unwrap();
+        let (state, decl) = (folder.path().join("state"), decl(folder.path(), RENTS));
+        // As it stands when Textum was killed while `begin` was at work.
+        let cut = HeldMachine {
+            place: "box".into(),
+            hold: "textum-000000000001".into(),
+            address: None,
+            keys: Vec::new(),
+            since: "2026-11-27T12:00:00Z".into(),
+            end: decl.end.clone().unwrap(),
+            process: Some(std::process::id()),
+        };
+        fsio::create_folder(&super::folder(&state)).unwrap();
+        save(&state, &cut).unwrap();
+        let held = hold(&state, "box", &decl).unwrap();
+        assert_ne!(held.hold, cut.hold);
+        // This process has the number that stood there, and is none that rents: it lives.
+        assert_eq!(ended(folder.path()), ["textum-000000000001 ''"], "and it was given back before another was rented");
+    }
+
+    #[test]
+    fn what_stands_in_its_file_is_checked_and_an_end_that_fails_keeps_it() {
+        let folder = tempfile::tempdir().unwrap();
+        let state = folder.path().join("state");
+        let mut decl = decl(folder.path(), RENTS);
+        decl.end = Some(format!("[ -e {}/may-end ]", folder.path().display()));
+        hold(&state, "box", &decl).unwrap();
+        assert!(release(&state, "box").unwrap_err().words().contains("`end` did not succeed"));
+        assert_eq!(held_machines(&state).len(), 1);
+        std::fs::write(folder.path().join("may-end"), "").unwrap();
+        assert!(matches!(release(&state, "box"), Ok(Released::GivenBack(_))));
+        for text in ["", "{", "[1]", "{\"place\": 1}", "\u{0}\u{1}"] {
+            std::fs::write(file(&state, "box"), text).unwrap();
+            assert!(held_machines(&state).is_empty(), "{text:?}");
+        }
+    }
+}

@@ -173,9 +173,65 @@ fn unplain(word: &str) -> Option<Vec<u8>> {
 
 #[cfg(test)]
 mod tests {
+    #![allow(clippy::disallowed_methods)]
+
     use proptest::prelude::*;
 
     use super::*;
+
+    fn told(stand: Stand) -> Told {
+        Told { stand, words: "WORDS".into() }
+    }
+
+    /// What an engine says and what a job has left decide together how it ended.
+    #[test]
+    fn an_end_is_what_the_engine_says_and_what_was_left() {
+        let folder = tempfile::tempdir().unwrap();
+        let new = |left: Option<&str>| {
+            let known = Known::new("7", &new_name(), folder.path().to_path_buf());
+            if let Some(left) = left {
+                std::fs::write(known.file("end"), left).unwrap();
+            }
+            known
+        };
+        let cases = [
+            (Some("0\n"), Stand::Over, JobState::Ended(Exit::Code(0)), None),
+            (Some("3\n"), Stand::Over, JobState::Ended(Exit::Code(3)), None),
+            (Some("137\n"), Stand::Over, JobState::Ended(Exit::Signal(9)), None),
+            // It had succeeded when it was ended.
+            (Some("0\n"), Stand::Ended(Cause::Cancelled), JobState::Ended(Exit::Code(0)), None),
+            (Some("143\n"), Stand::Ended(Cause::Time), JobState::Ended(Exit::Signal(15)), Some(Cause::Time)),
+            (None, Stand::Ended(Cause::Node), JobState::Ended(Exit::Signal(9)), Some(Cause::Node)),
+            (None, Stand::Waiting, JobState::Waiting, None),
+            (Some("0\n"), Stand::Running, JobState::Running, None),
+            // What it must leave may come late: until then it has not ended.
+            (None, Stand::Over, JobState::Waiting, None),
+            (Some("what?"), Stand::Over, JobState::Waiting, None),
+        ];
+        for (left, stand, state, cause) in cases {
+            let mut known = new(left);
+            known.take(Some(&told(stand)));
+            assert_eq!((known.state, known.why.as_ref().and_then(|w| w.cause)), (state, cause), "{left:?} {stand:?}");
+            // Whatever is said later of one that has ended changes nothing.
+            if known.is_over() {
+                known.take(Some(&told(Stand::Running)));
+                known.take(None);
+                assert_eq!(known.state, state);
+            }
+        }
+        // One that the engine knows no more is lost only when nothing comes for a while.
+        let mut known = new(None);
+        known.take(None);
+        assert_eq!(known.state, JobState::Waiting);
+        std::fs::write(known.file("end"), "0\n").unwrap();
+        known.take(None);
+        assert_eq!(known.state, JobState::Ended(Exit::Code(0)));
+        // Ended from here it is no fault of anybody's.
+        let mut known = new(None);
+        known.cancelled = true;
+        known.take(Some(&told(Stand::Ended(Cause::Cancelled))));
+        assert_eq!((known.state, known.why), (JobState::Ended(Exit::Signal(9)), None));
+    }
 
     proptest! {
         #[test]

@@ -6,8 +6,9 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, MutexGuard, PoisonError};
-use std::time::Duration;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
 
 use serde::{Deserialize, Serialize};
 
@@ -41,7 +42,38 @@ struct Reached {
     folder: String,
     held: Option<HeldMachine>,
     /// As long as it is there nobody gives the machine back.
-    _used: Option<std::sync::Arc<FileLock>>,
+    _used: Option<Arc<FileLock>>,
+    /// As long as it is there the lease is renewed, also while no job is there.
+    _renewed: Option<Arc<Renewing>>,
+}
+
+/// Renews a lease until it goes.
+struct Renewing(Arc<AtomicBool>);
+
+impl Renewing {
+    fn start(remote: &Remote, folder: &str, lease: u64) -> Renewing {
+        let over = Arc::new(AtomicBool::new(false));
+        let (remote, folder, until) = (remote.clone(), folder.to_string(), over.clone());
+        let every = Duration::from_millis((lease * 1000 / 3).clamp(500, 60_000));
+        std::thread::spawn(move || {
+            let mut last = Instant::now();
+            while !until.load(Ordering::SeqCst) {
+                std::thread::sleep(Duration::from_millis(200));
+                if last.elapsed() >= every {
+                    // One that does not answer is asked again; the lease is long enough for that.
+                    let _ = remote.ask(&far::look_begin(&folder));
+                    last = Instant::now();
+                }
+            }
+        });
+        Renewing(over)
+    }
+}
+
+impl Drop for Renewing {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::SeqCst);
+    }
 }
 
 /// Beside the log of a job: where it works there, and what is to be brought from there.
@@ -88,7 +120,7 @@ impl SshEngine {
         }
         let (mut address, mut known_hosts, mut held, mut used) = (self.decl.address.clone(), None, None, None);
         if let (None, Some(state)) = (&address, &self.state) {
-            used = held::use_of(state, &self.place).map_err(refused)?.map(std::sync::Arc::new);
+            used = held::use_of(state, &self.place).map_err(refused)?.map(Arc::new);
             let is_held = held::held_machines(state).iter().any(|h| h.place == self.place && h.address.is_some());
             if !is_held && !may_rent {
                 return Err(Fault::Refused("no machine is held there".into()));
@@ -106,7 +138,8 @@ impl SshEngine {
         if !folder.starts_with('/') {
             return Err(Fault::Refused(format!("its folder {} cannot be made there", self.decl.folder)));
         }
-        let reached = Reached { remote, folder, held, _used: used };
+        let renewed = self.decl.lease.map(|lease| Arc::new(Renewing::start(&remote, &folder, lease)));
+        let reached = Reached { remote, folder, held, _used: used, _renewed: renewed };
         *now = Some(reached.clone());
         Ok(reached)
     }

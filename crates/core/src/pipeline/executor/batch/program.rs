@@ -32,8 +32,7 @@ pub fn brought(state: &Path) -> Result<PathBuf, IoError> {
     sweep(&folder);
     let part = fsio::part_folder(&folder)?;
     let copy = part.path().join("textum");
-    fsio::copy_file(&own, &copy)?;
-    fsio::set_executable(&copy, true)?;
+    fsio::link_or_copy(&own, &copy)?;
     fsio::rename(&copy, &there)?;
     Ok(there)
 }

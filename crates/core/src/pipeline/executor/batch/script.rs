@@ -32,7 +32,10 @@ trap : INT TERM
 cd {here} || exit 125
 # Taken back before it began, by somebody who did not know what it is called.
 [ -e {name}.revoked ] && exit 125
-{{ echo "${{SLURMD_NODENAME:-$(uname -n)}}"; echo "${{SLURM_JOB_ID:-}}"; sed -n 's/^model name[^:]*: *//p' /proc/cpuinfo | head -n 1; echo "${{CUDA_VISIBLE_DEVICES:-}}"; }} > {name}.part && mv {name}.part {name}.begun
+# The graphics processors that it was given, what they are and by which driver.
+g=${{CUDA_VISIBLE_DEVICES:-}}
+[ -n "$g" ] && command -v nvidia-smi > /dev/null && g="$g: $(nvidia-smi --query-gpu=name,driver_version --format=csv,noheader 2> /dev/null | sort -u | head -n 2 | tr '\n' ';' | cut -c -150)"
+{{ echo "${{SLURMD_NODENAME:-$(uname -n)}}"; echo "${{SLURM_JOB_ID:-}}"; sed -n 's/^model name[^:]*: *//p' /proc/cpuinfo | head -n 1; echo "$g"; }} > {name}.part && mv {name}.part {name}.begun
 cd {work} || {{ echo 125 > {here}/{name}.end; exit 125; }}
 # Graphics processors that were given to the job, and nothing else of the engine's.
 set -- ${{CUDA_VISIBLE_DEVICES:+"CUDA_VISIBLE_DEVICES=$CUDA_VISIBLE_DEVICES"}}

@@ -124,3 +124,74 @@ impl BatchExecutor {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+    use std::path::PathBuf;
+
+    use super::*;
+    use crate::config::manifest::Needs;
+    use crate::pipeline::executor::JobCommand;
+
+    fn submission(name: &str, cpus: u32) -> Submission {
+        let job = Job {
+            command: JobCommand::Shell("true".into()),
+            folder: PathBuf::new(),
+            variables: Vec::new(),
+            log: PathBuf::new(),
+            needs: Needs { cpus, memory: 0, gpus: 0, time: None },
+            place: None,
+            declared: Vec::new(),
+            outputs: Vec::new(),
+            checkpoints: None,
+        };
+        Submission { job, name: name.to_string(), folder: PathBuf::new() }
+    }
+
+    /// Jobs that come at once are few calls, each of the same needs, and each job gets its own answer.
+    #[test]
+    fn what_comes_together_is_submitted_together_and_each_hears_of_its_own() {
+        let gathering = Gathering::new(8);
+        let calls: Mutex<Vec<Vec<(String, u32)>>> = Mutex::default();
+        let submit = |jobs: &[Submission]| {
+            calls.lock().unwrap().push(jobs.iter().map(|j| (j.name.clone(), j.job.needs.cpus)).collect());
+            Ok(jobs.iter().map(|j| format!("number of {}", j.name)).collect())
+        };
+        std::thread::scope(|scope| {
+            for n in 0..40_u32 {
+                let (gathering, submit) = (&gathering, &submit);
+                scope.spawn(move || {
+                    let name = format!("j{n}");
+                    let answer = gathering.submit(submission(&name, 1 + n % 2), submit).unwrap();
+                    assert_eq!(answer, format!("number of {name}"));
+                });
+            }
+        });
+        let calls = calls.into_inner().unwrap();
+        let all: Vec<&String> = calls.iter().flatten().map(|(name, _)| name).collect();
+        assert_eq!((all.len(), all.iter().collect::<BTreeSet<_>>().len()), (40, 40), "each once: {calls:?}");
+        assert!(calls.iter().all(|call| call.iter().all(|(_, cpus)| *cpus == call[0].1)), "{calls:?}");
+        assert!(calls.iter().all(|call| call.len() <= 9) && calls.len() < 40, "{calls:?}");
+    }
+
+    #[test]
+    fn a_refusal_is_heard_by_all_that_came_together_and_a_short_answer_by_those_it_lacks() {
+        let gathering = Gathering::new(50);
+        std::thread::scope(|scope| {
+            for n in 0..6 {
+                let gathering = &gathering;
+                scope.spawn(move || {
+                    let refuse = |_: &[Submission]| Err(Fault::Refused("no such account".to_string()));
+                    assert_eq!(gathering.submit(submission(&format!("j{n}"), 1), refuse).unwrap_err().words(), "no such account");
+                });
+            }
+        });
+        let none = |_: &[Submission]| Ok(Vec::new());
+        assert!(gathering.submit(submission("x", 1), none).unwrap_err().words().contains("fewer jobs"));
+        // One after the other goes on after that.
+        let one = |_: &[Submission]| Ok(vec!["7".to_string()]);
+        assert_eq!(gathering.submit(submission("y", 1), one).unwrap(), "7");
+        assert_eq!(Gathering::new(1).submit(submission("z", 1), one).unwrap(), "7");
+    }
+}

@@ -60,7 +60,7 @@ pub fn run(args: &EmitArgs, ui: &Ui) -> Result<u8, Failure> {
     // One write, so that lines of several processes do not mix.
     file.write_all(line.as_bytes()).map_err(IoError::of("write", &path))?;
     match waiting {
-        Some(name) => answer(&path, &name),
+        Some(name) => answer(&path, &name, ui),
         None => Ok(0),
     }
 }
@@ -69,14 +69,44 @@ fn nanos() -> i64 {
     textum_base::clock::nanoseconds()
 }
 
+/// So long nobody has asked a machine that is reached by SSH, and nobody listens.
+const SILENT: Duration = Duration::from_secs(15);
+
+/// A stage of a run, seen from its folder.
+struct Stage<'f> {
+    folder: &'f Path,
+}
+
+impl Stage<'_> {
+    /// Whether it is a job that goes on whatever becomes of the Textum that submitted it.
+    fn outlives_textum(&self) -> bool {
+        self.folder.join("task.json").exists() || self.is_sent()
+    }
+
+    /// Whether it works on a machine that shares no folder.
+    fn is_sent(&self) -> bool {
+        self.folder.join("once").is_dir()
+    }
+
+    /// Whether nobody listens.
+    fn is_alone(&self) -> bool {
+        if !self.is_sent() {
+            return matches!(FileLock::try_existing(&self.folder.join("begun.json")), Ok(TryLock::Taken(_) | TryLock::Absent));
+        }
+        // Whoever asks for it renews the lease.
+        let asked = self.folder.ancestors().nth(2).and_then(|f| std::fs::metadata(f.join("lease")).ok()?.modified().ok());
+        asked.is_none_or(|asked| asked.elapsed().is_ok_and(|since| since > SILENT))
+    }
+}
+
 /// Waits until the checkpoint is stored, as long as somebody listens.
-fn answer(signals: &Path, name: &str) -> Result<u8, Failure> {
+fn answer(signals: &Path, name: &str, ui: &Ui) -> Result<u8, Failure> {
     let folder = signals.parent().unwrap_or(Path::new("."));
-    let (answer, listening) = (folder.join("answers").join(name), folder.join("begun.json"));
+    let (answer, stage) = (folder.join("answers").join(name), Stage { folder });
     let mut sleep = Duration::from_millis(2);
     loop {
         // Asked before looking: an answer given just before its giver ended is still found.
-        let alone = matches!(FileLock::try_exclusive(&listening), Ok(TryLock::Taken(_)));
+        let alone = stage.is_alone();
         match std::fs::read_to_string(&answer) {
             Ok(text) if text == "stored" => {
                 let _ = textum_core::fsio::remove_file(&answer);
@@ -86,6 +116,11 @@ fn answer(signals: &Path, name: &str) -> Result<u8, Failure> {
                 let _ = textum_core::fsio::remove_file(&answer);
                 let help = "write the checkpoint first, to the path that the stage declares as `checkpoints`";
                 return Err(Failure::new(UNSUCCESSFUL, what, help));
+            }
+            Err(_) if alone && stage.outlives_textum() => {
+                // Whoever takes the job up stores it if it still stands there then.
+                ui.say("textum emit: nobody listens at the moment; the checkpoint is told, and not stored yet");
+                return Ok(0);
             }
             Err(_) if alone => {
                 let help = "the run is over or was lost; `textum resume` goes on with it";

@@ -234,8 +234,10 @@ fn what_a_job_says_while_nobody_listens_is_heard_later_and_a_lost_checkpoint_is_
     let mut child = cluster.start(&tiny, &["run"]);
     until(&tiny, "begun");
     let begun = Instant::now();
-    while !cluster.textum(&tiny, &["runs", "--live"]).out.contains("1") && begun.elapsed() < Duration::from_secs(2) {}
-    std::thread::sleep(Duration::from_millis(500));
+    while !log_of_runs(&tiny).contains("\"step\":1") {
+        assert!(begun.elapsed() < Duration::from_secs(30), "no first checkpoint");
+        std::thread::sleep(Duration::from_millis(10));
+    }
     child.kill().unwrap();
     child.wait().unwrap();
     tiny.write("on", "x");

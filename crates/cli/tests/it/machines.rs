@@ -118,7 +118,7 @@ fn waiting(machines: &Machines, place: &str) -> Tiny {
 #[test]
 fn a_machine_is_rented_for_what_a_stage_needs_and_given_back() {
     let Some(machines) = Machines::here() else { return };
-    let stages = "[params]\nfit = { rate = 3 }\n\n[stage.cut]\nrun = \"cut -d, -f1 d.csv > c.csv\"\nreads = [\"d.csv\"]\nwrites = [\"c.csv\"]\n\n[stage.fit]\nrun = [\"sh\", \"-c\", \"ls; sort -r c.csv > o; echo $RACK; echo '{\\\"rows\\\": 2}' > m.json; echo '{\\\"step\\\": 1, \\\"metric\\\": {\\\"loss\\\": 0.5}}' >> $TEXTUM_SIGNALS; $TEXTUM_PROGRAM emit --note woven; cat $TEXTUM_PARAMS\"]\nreads = [\"c.csv\"]\nwrites = [\"o\"]\nmetrics = [\"m.json\"]\nparams = [\"fit\"]\nenvironment = [\"RACK\"]\nplace = \"box\"\n\n[stage.sum]\nrun = \"wc -l < o > n\"\nreads = [\"o\"]\nwrites = [\"n\"]\n";
+    let stages = "[params]\nfit = { rate = 3 }\n\n[stage.cut]\nrun = \"cut -d, -f1 d.csv > c.csv\"\nreads = [\"d.csv\"]\nwrites = [\"c.csv\"]\n\n[stage.fit]\nrun = [\"sh\", \"-c\", \"ls; sort -r c.csv > o; echo $RACK; echo '{\\\"rows\\\": 2}' > m.json; echo '{\\\"step\\\": 1, \\\"metric\\\": {\\\"loss\\\": 0.5}}' >> $TEXTUM_SIGNALS; $TEXTUM_PROGRAM emit --note woven; echo 1 > c; $TEXTUM_PROGRAM emit --step 1 --checkpoint; echo 2 > c; $TEXTUM_PROGRAM emit --step 2 --checkpoint && echo stored; cat $TEXTUM_PARAMS\"]\nreads = [\"c.csv\"]\nwrites = [\"o\"]\nmetrics = [\"m.json\"]\nparams = [\"fit\"]\ncheckpoints = \"c\"\nenvironment = [\"RACK\"]\nplace = \"box\"\n\n[stage.sum]\nrun = \"wc -l < o > n\"\nreads = [\"o\"]\nwrites = [\"n\"]\n";
     let stages = stages.replace("environment = [\"RACK\"]\n", "");
     let tiny = Tiny::with(&format!("{}{stages}", machines.rented("")));
     tiny.write("d.csv", "a,0\nb,1\n");
@@ -132,6 +132,12 @@ fn a_machine_is_rented_for_what_a_stage_needs_and_given_back() {
     textum(&tiny, &["show", "last"]).expect(0).says("on box, ").says("held for").says("woven");
     let log = textum(&tiny, &["show", "last", "--log", "fit"]).expect(0).out;
     assert!(log.starts_with("c.csv\n") && log.contains("\"rate\": 3"), "only what it declares is there: {log}");
+    // Whoever waits there for a checkpoint to be stored goes on when it is: none was overwritten before.
+    assert!(log.contains("stored\n"), "{log}");
+    for n in ["1", "2"] {
+        textum(&tiny, &["restore", &format!("last#{n}"), "--output", n]).expect(0);
+        assert_eq!(tiny.read(&format!("{n}/c")), format!("{n}\n"));
+    }
     // Where it was made counts for nothing, and nothing was observed there.
     assert_eq!(textum(&tiny, &["run", "--place", "local", "--format", "json"]).expect(0).json()["recorded"], false);
     let here = Tiny::with(&format!("{}{stages}", machines.rented("")));
@@ -411,7 +417,7 @@ fn what_a_lost_textum_has_left_is_not_believed_blindly() {
         assert_eq!(std::fs::read_to_string(&asked).unwrap_or_default().len(), before, "{name}: to look executes nothing");
         tiny.write("go", "");
         let ran = textum(&tiny, &["run"]);
-        assert!(matches!(ran.code, Some(0 | 1 | 4)), "{name} {bytes:?}: {}", ran.err);
+        assert!(matches!(ran.status, 0 | 1 | 4), "{name} {bytes:?}: {}", ran.err);
         assert!(!ran.err.contains("panicked") && !tiny.has("owned") && !run.join("x/owned").exists(), "{name}: {}", ran.err);
         textum(&tiny, &["verify"]).expect(0);
     }

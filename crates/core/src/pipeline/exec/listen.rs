@@ -23,7 +23,8 @@ use textum_expr::StopWatch;
 const SLEEP: Duration = Duration::from_millis(20);
 /// A job that waits for room elsewhere for so long is told of.
 const WAITS: Duration = Duration::from_millis(1500);
-/// The same of a stage at another place that has been silent for a while.
+/// The same of a stage at another place that has been silent for a while, and of one that waits for room there.
+const SLEEP_AT_PLACE: Duration = Duration::from_millis(200);
 const LONGEST_SLEEP: Duration = Duration::from_secs(4);
 /// How often files of metrics are looked at.
 const LOOK_AT_FILES: Duration = Duration::from_millis(300);
@@ -131,14 +132,14 @@ impl<'b, 'a> Listener<'b, 'a> {
                 break;
             }
             self.stop_if_due(job);
-            self.tell_place(job, began);
+            let longest = if self.waits_at_place(job, began) { LONGEST_SLEEP } else { SLEEP_AT_PLACE };
             if any {
                 pause = SLEEP;
             } else {
                 std::thread::park_timeout(pause);
                 // Of a thousand jobs that wait for room elsewhere none must be asked fifty times a second.
                 if self.task.place.is_some() {
-                    pause = (pause * 3 / 2).min(LONGEST_SLEEP);
+                    pause = (pause * 3 / 2).min(longest);
                 }
             }
         }
@@ -229,10 +230,10 @@ impl<'b, 'a> Listener<'b, 'a> {
         });
     }
 
-    /// Tells how a job stands at another place, when it waits there for a while and what it waits for changes.
-    fn tell_place(&mut self, job: &JobId, began: Instant) {
-        let Some(place) = self.task.place.as_ref().filter(|_| began.elapsed() >= WAITS) else { return };
-        let Some((state, says)) = self.stage_context.place.says(job) else { return };
+    /// Whether a job waits for room at another place; told of when it does for a while and what it waits for changes.
+    fn waits_at_place(&mut self, job: &JobId, began: Instant) -> bool {
+        let Some(place) = self.task.place.as_ref().filter(|_| began.elapsed() >= WAITS) else { return false };
+        let Some((state, says)) = self.stage_context.place.says(job) else { return false };
         let waits = state == JobState::Waiting;
         let is_news = match &self.at_place {
             None => waits,
@@ -243,6 +244,7 @@ impl<'b, 'a> Listener<'b, 'a> {
             let stage = self.task.inputs.stage.clone();
             self.stage_context.events.event(Event::AtPlace { stage, place: place.clone(), waits, says });
         }
+        waits
     }
 
     fn stop_if_due(&mut self, job: &JobId) {

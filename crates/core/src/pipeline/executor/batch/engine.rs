@@ -124,6 +124,11 @@ pub trait Engine: Send + Sync {
     /// How jobs stand, in one call; those that it does not know any more are left out.
     fn look(&self, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault>;
 
+    /// Whether anything was heard of a job since it was asked last, beside how it stands.
+    fn had_news(&self) -> bool {
+        false
+    }
+
     /// How long its machine has been held, where one is rented.
     fn held_for(&self) -> Option<Duration> {
         None

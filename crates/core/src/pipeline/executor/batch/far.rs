@@ -87,6 +87,12 @@ pub fn look(folder: &str, name: &str, log: u64, signals: u64) -> String {
     format!("job {} {name} {log} {signals}\n", shell_word(folder))
 }
 
+/// Gives a job the answer that it waits for.
+pub fn answer(folder: &str, name: &str, answer: &str) -> String {
+    let (run, text) = (shell_word(&format!("{folder}/run")), shell_word(answer));
+    format!("mkdir -p {run}/answers && printf %s {text} > {run}/answers/.part && mv {run}/answers/.part {run}/answers/{name}\n")
+}
+
 /// Tells a job's processes to end.
 pub fn end(folder: &str, name: &str, signal: &str) -> String {
     format!(
@@ -150,6 +156,7 @@ mod tests {
             begin("/a b/it's", "textum-0000000000000000", Some((90, Some("echo 'x y'; poweroff")))),
             was_begun("/a b", "textum-0000000000000000"),
             look_begin("/a b") + &look("/a b/c", "textum-0000000000000000", 1, 2),
+            answer("/a b", "7x1", "no checkpoint of step 1: it's not there"),
             end("/a b", "textum-0000000000000000", "INT"),
             DESCRIBE.to_string(),
         ];

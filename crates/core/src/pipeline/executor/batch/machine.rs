@@ -32,6 +32,8 @@ pub struct SshEngine {
     /// For the sockets of connections.
     sockets: Option<tempfile::TempDir>,
     now: Mutex<Option<Reached>>,
+    /// Whether a job has said anything since that was asked.
+    news: AtomicBool,
 }
 
 /// The machine as it was reached.
@@ -105,6 +107,7 @@ impl SshEngine {
             state: state.map(Path::to_path_buf),
             sockets: tempfile::Builder::new().prefix("tx").tempdir().ok(),
             now: Mutex::default(),
+            news: AtomicBool::new(false),
         }
     }
 
@@ -207,6 +210,9 @@ impl SshEngine {
             }
             append("signals", signals)?;
         }
+        if !(log.is_empty() && signals.is_empty()) {
+            self.news.store(true, Ordering::SeqCst);
+        }
         Ok(())
     }
 
@@ -233,6 +239,16 @@ impl SshEngine {
 
 fn size_of(folder: &Path, name: &str) -> u64 {
     std::fs::metadata(folder.join(name)).map_or(0, |m| m.len())
+}
+
+/// What was answered to a job that waits for its checkpoints to be stored: file, name and answer.
+fn answers_to(job: &Known) -> Vec<(PathBuf, String, String)> {
+    let entries = std::fs::read_dir(job.folder.join("answers")).into_iter().flatten().flatten();
+    let read = |path: PathBuf| {
+        let name = path.file_name()?.to_str()?.to_string();
+        Some((path.clone(), name, std::fs::read_to_string(&path).ok()?))
+    };
+    entries.filter_map(|e| read(e.path())).filter(|(_, name, _)| name.bytes().all(|b| b.is_ascii_alphanumeric())).collect()
 }
 
 fn there_of(job: &Known) -> Option<There> {
@@ -295,15 +311,22 @@ impl Engine for SshEngine {
     fn look(&self, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault> {
         let reached = self.reach(false)?;
         let mut text = far::look_begin(&reached.folder);
-        let mut asked: Vec<(&Known, There)> = Vec::new();
+        let (mut asked, mut given): (Vec<(&Known, There)>, Vec<PathBuf>) = Default::default();
         for job in jobs {
             let Some(there) = there_of(job) else { continue };
             let log = size_of(&job.folder, "log").saturating_sub(there.before.0);
             let signals = size_of(&job.folder, "signals").saturating_sub(there.before.1);
             text.push_str(&far::look(&there.folder, &job.name, log, signals));
+            for (path, name, answer) in answers_to(job) {
+                text.push_str(&far::answer(&there.folder, &name, &answer));
+                given.push(path);
+            }
             asked.push((job, there));
         }
         let answer = reached.remote.ask(&text)?;
+        for path in given {
+            fsio::remove_any(&path).map_err(refused)?;
+        }
         let mut found = BTreeMap::new();
         for said in far::answers(&answer) {
             let Some((job, there)) = asked.iter().find(|(job, _)| job.name == said.name) else { continue };
@@ -324,6 +347,10 @@ impl Engine for SshEngine {
             found.insert(job.number.clone(), Told { stand, words: said.state.to_string() });
         }
         Ok(found)
+    }
+
+    fn had_news(&self) -> bool {
+        self.news.swap(false, Ordering::SeqCst)
     }
 
     fn held_for(&self) -> Option<Duration> {

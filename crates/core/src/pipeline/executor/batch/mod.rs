@@ -124,7 +124,7 @@ impl Shared {
                 drop(trouble);
                 let now = shared.jobs().values().map(|k| k.state).collect::<Vec<_>>();
                 // Where something happens more will; where nothing does the engine is left in peace.
-                pause = if before == now { (pause * 3 / 2).min(PAUSES.1) } else { PAUSES.0 };
+                pause = if before == now && !shared.engine.had_news() { (pause * 3 / 2).min(PAUSES.1) } else { PAUSES.0 };
                 let mut asking = shared.asking.lock().unwrap_or_else(PoisonError::into_inner);
                 if now.iter().all(|s| matches!(s, JobState::Ended(_) | JobState::Lost)) {
                     *asking = false;

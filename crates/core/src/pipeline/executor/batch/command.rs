@@ -66,10 +66,11 @@ fn in_place(text: &str, value_of: &dyn Fn(&str) -> Option<String>) -> Option<Str
         if is_name {
             out.push_str(&rest[..open]);
             out.push_str(&value_of(name)?);
+            rest = &rest[open + length + 2..];
         } else {
-            out.push_str(&rest[..open + length + 2]);
+            out.push_str(&rest[..=open]);
+            rest = &rest[open + 1..];
         }
-        rest = &rest[open + length + 2..];
     }
     out.push_str(rest);
     Some(out)

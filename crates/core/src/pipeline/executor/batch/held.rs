@@ -251,7 +251,7 @@ mod tests {
         let held = hold(&state, "box", &decl).unwrap();
         assert_ne!(held.hold, cut.hold);
         // This process has the number that stood there, and is none that rents: it lives.
-        assert_eq!(ended(folder.path()), ["textum-000000000001 ''"], "and it was given back before another was rented");
+        assert_eq!(ended(folder.path()), ["textum-000000000001 "], "and it was given back before another was rented");
     }
 
     #[test]

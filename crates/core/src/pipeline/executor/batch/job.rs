@@ -87,7 +87,20 @@ impl Known {
 
     /// The exit status that it left.
     pub fn left(&self) -> Option<Exit> {
-        std::fs::read_to_string(self.file("end")).ok()?.trim().parse().ok().map(exit_of)
+        let text = std::fs::read_to_string(self.file("end")).ok()?;
+        text.split_whitespace().next()?.parse().ok().map(exit_of)
+    }
+
+    /// How long it was at work, by the clock of where it was.
+    pub fn worked(&self) -> Option<Duration> {
+        let read = |what: &str| std::fs::read_to_string(self.file(what)).ok();
+        let begun = read("begun").and_then(|text| text.lines().nth(4)?.trim().parse::<f64>().ok());
+        let ended = read("end").and_then(|text| text.split_whitespace().nth(1)?.parse::<f64>().ok());
+        if let Some(worked) = begun.zip(ended).and_then(|(begun, ended)| Duration::try_from_secs_f64(ended - begun).ok()) {
+            return Some(worked);
+        }
+        let written = |what: &str| std::fs::metadata(self.file(what)).and_then(|m| m.modified()).ok();
+        written("end")?.duration_since(written("begun")?).ok()
     }
 
     /// Whether it has ended, or cannot be told of any more.
@@ -196,6 +209,7 @@ mod tests {
         };
         let cases = [
             (Some("0\n"), Stand::Over, JobState::Ended(Exit::Code(0)), None),
+            (Some("4 1764256000.25\n"), Stand::Over, JobState::Ended(Exit::Code(4)), None),
             (Some("3\n"), Stand::Over, JobState::Ended(Exit::Code(3)), None),
             (Some("137\n"), Stand::Over, JobState::Ended(Exit::Signal(9)), None),
             // It had succeeded when it was ended.
@@ -219,6 +233,9 @@ mod tests {
                 assert_eq!(known.state, state);
             }
         }
+        let known = new(Some("0 12.75\n"));
+        std::fs::write(known.file("begun"), "n1\n7\na processor\n\n10.5\n").unwrap();
+        assert_eq!(known.worked(), Some(Duration::from_millis(2250)));
         // One that the engine knows no more is lost only when nothing comes for a while.
         let mut known = new(None);
         known.take(None);

@@ -324,9 +324,7 @@ impl Executor for BatchExecutor {
     }
 
     fn worked(&self, id: &JobId) -> Option<Duration> {
-        let known = self.shared.jobs().get(id).cloned()?;
-        let written = |what: &str| std::fs::metadata(known.file(what)).and_then(|m| m.modified()).ok();
-        written("end")?.duration_since(written("begun")?).ok()
+        self.shared.jobs().get(id).cloned()?.worked()
     }
 
     fn take_up(&self, folder: &Path, _place: Option<&str>) -> Result<Option<JobId>, IoError> {

@@ -35,7 +35,7 @@ cd {here} || exit 125
 # The graphics processors that it was given, what they are and by which driver.
 g=${{CUDA_VISIBLE_DEVICES:-}}
 [ -n "$g" ] && command -v nvidia-smi > /dev/null && g="$g: $(nvidia-smi --query-gpu=name,driver_version --format=csv,noheader 2> /dev/null | sort -u | head -n 2 | tr '\n' ';' | cut -c -150)"
-{{ echo "${{SLURMD_NODENAME:-$(uname -n)}}"; echo "${{SLURM_JOB_ID:-}}"; sed -n 's/^model name[^:]*: *//p' /proc/cpuinfo | head -n 1; echo "$g"; }} > {name}.part && mv {name}.part {name}.begun
+{{ echo "${{SLURMD_NODENAME:-$(uname -n)}}"; echo "${{SLURM_JOB_ID:-}}"; sed -n 's/^model name[^:]*: *//p' /proc/cpuinfo | head -n 1; echo "$g"; date +%s.%N; }} > {name}.part && mv {name}.part {name}.begun
 cd {work} || {{ echo 125 > {here}/{name}.end; exit 125; }}
 # Graphics processors that were given to the job, and nothing else of the engine's.
 set -- ${{CUDA_VISIBLE_DEVICES:+"CUDA_VISIBLE_DEVICES=$CUDA_VISIBLE_DEVICES"}}
@@ -44,7 +44,7 @@ code=$?
 # What the command has left running is of the same process group, and ends with it.
 trap '' TERM
 [ "$(ps -o pgid= -p $$ | tr -d ' ')" = $$ ] && kill -TERM 0
-echo $code > {here}/{name}.part && mv {here}/{name}.part {here}/{name}.end
+echo "$code $(date +%s.%N)" > {here}/{name}.part && mv {here}/{name}.part {here}/{name}.end
 exit $code
 "#
     )

@@ -186,6 +186,28 @@ fn what_cannot_be_had_there_is_refused_and_an_end_that_fails_is_said_until_it_is
 }
 
 #[test]
+fn a_rented_machine_is_given_back_though_it_was_never_reached_and_not_under_a_job_of_another_run() {
+    let Some(machines) = Machines::here() else { return };
+    let stage = "[stage.y]\nrun = \"echo y > p\"\nwrites = [\"p\"]\nplace = \"box\"\n";
+    let other = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIKAxN4vG5bSOjbn4DmO2jhkJrHLtMqLwF7Xqgr2J4uCz";
+    let wrong = machines.rented("").replace("{hold}\"\nend", &format!("{{hold}} | head -n 1; echo {other}\"\nend"));
+    textum(&Tiny::with(&format!("{wrong}{stage}")), &["run"]).expect(1).warns("its host key is not the one");
+    assert!(machines.names().is_empty(), "it is given back: {:?}", machines.names());
+    let tiny = waiting(&machines, &machines.rented(""));
+    tiny.write("textum.toml", format!("{}\n{stage}", tiny.read("textum.toml")));
+    let mut child = start(&tiny, &["run", "x"]);
+    let begun = machines.until("begun");
+    child.kill().unwrap();
+    child.wait().unwrap();
+    textum(&tiny, &["run", "--sandbox", "y"]).expect(0);
+    assert_eq!(machines.names().len(), 1, "a job of the run that was cut off is at work there");
+    std::fs::write(begun.with_file_name("go"), "").unwrap();
+    textum(&tiny, &["resume"]).expect(0).warns("takes up the job");
+    assert_eq!(std::fs::read_to_string(machines.path("times")).unwrap().lines().count(), 1);
+    assert!(machines.names().is_empty());
+}
+
+#[test]
 fn a_host_key_that_is_not_the_known_one_is_refused() {
     let Some(machines) = Machines::here() else { return };
     let place = machines.standing("loom");
@@ -282,7 +304,7 @@ fn a_way_that_is_cut_while_files_are_sent_or_brought_costs_nothing_but_time() {
 #[test]
 fn a_rented_machine_that_nobody_asks_for_ends_itself() {
     let Some(machines) = Machines::here() else { return };
-    let lapse = format!("lease = \"3s\"\nlapse = \"touch {}\"", machines.path("lapsed"));
+    let lapse = format!("lease = \"9s\"\nlapse = \"touch {}\"", machines.path("lapsed"));
     let tiny = waiting(&machines, &machines.rented(&lapse));
     let mut child = start(&tiny, &["run"]);
     let begun = machines.until("begun");
@@ -314,6 +336,7 @@ fn a_rented_machine_that_nobody_asks_for_ends_itself() {
         assert!(begun.elapsed() < Duration::from_secs(60));
         std::thread::sleep(Duration::from_millis(20));
     }
+    assert!(tiny.has("o"), "{}", tiny.read("said"));
     assert_eq!(tiny.read("o"), "yarn\n");
     assert!(machines.names().is_empty(), "it is given back at last");
 }

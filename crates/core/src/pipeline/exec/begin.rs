@@ -12,6 +12,7 @@ use super::stage::{TakenUp, Task};
 use crate::config::graph::StageIndex;
 use crate::event::Event;
 use crate::fsio::TreeDir;
+use crate::pipeline::executor::Cancel;
 use crate::pipeline::plan::Decision;
 use crate::project::fingerprint::{ReasonKind, ScanError, Scanner, Standstill};
 use crate::project::tree::{ClearError, Staged, TreeCleaner, write_new};
@@ -144,7 +145,12 @@ impl ActiveRun<'_> {
         if let Some(apart) = &self.apart {
             apart.was_made(decision.index, TreeDir::open(&left.root)?);
         }
-        let Ok((param_files, _)) = self.take_in_param_files(decl, &scanner, common)? else { return Ok(None) };
+        let Ok((param_files, _)) = self.take_in_param_files(decl, &scanner, common)? else {
+            // It cannot be recorded, and nobody may work beside it.
+            place.cancel(&job, Cancel::AtOnce).map_err(ExecError::MayBeAtWork)?;
+            let _ = place.wait(&job);
+            return Ok(None);
+        };
         self.note_data(&decision.stage, &decision.reads);
         let made = self.project.ledger.checkpoints_of(&left.run)?.into_iter().filter(|c| c.stage == decision.stage);
         let event = Event::TakesUp { stage: decision.stage.clone(), run: left.run.clone(), place: left.place.clone() };
@@ -173,7 +179,6 @@ impl ActiveRun<'_> {
             retries: self.retries_of(decision.index),
             taken_up: Some(TakenUp {
                 job,
-                run: left.run.clone(),
                 started: left.started.clone(),
                 since: left.since(),
                 checkpoints: made.map(|c| (c.step, c)).collect(),

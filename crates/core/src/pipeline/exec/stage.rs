@@ -83,8 +83,6 @@ pub struct Task {
 pub struct TakenUp {
     /// The job.
     pub job: JobId,
-    /// The run that submitted it.
-    pub run: String,
     /// When the stage was begun.
     pub started: String,
     /// How long ago that was.

@@ -15,7 +15,7 @@ use super::ExecError;
 use super::live::{DRAFT, EVENTS, close};
 use crate::event::{Event, EventSink, read_log};
 use crate::fsio::{self, FileLock, IoError, TryLock};
-use crate::pipeline::executor::{Executor, JobId, JobState, Places, end_submitted, submitted_name};
+use crate::pipeline::executor::{Cause, Executor, JobId, JobState, Places, end_submitted, submitted_name};
 use crate::project::fingerprint::Standstill;
 use crate::project::workspace::{Project, WorkspaceError};
 use crate::record::receipt::{RunReceipt, RunStage, RunStageState, StageReceipt, is_run_id};
@@ -241,7 +241,9 @@ impl Unattended {
             Some(id) => place.poll(std::slice::from_ref(id)).map_err(ExecError::MayBeAtWork)?,
             None => Vec::new(),
         };
-        let Some(id) = id.filter(|_| !states.contains(&JobState::Lost)) else {
+        // What its place has lost is no result of the stage's.
+        let is_lost = |id: &JobId| place.why(id).and_then(|why| why.cause).is_some_and(Cause::may_pass);
+        let Some(id) = id.filter(|id| !states.contains(&JobState::Lost) && !is_lost(id)) else {
             // The order to carry it out may still be on its way: it is taken back.
             end_submitted(place, job.place.as_deref(), &job.folder).map_err(ExecError::MayBeAtWork)?;
             self.jobs.remove(at);

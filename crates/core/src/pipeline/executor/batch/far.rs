@@ -49,6 +49,14 @@ done"#,
     )
 }
 
+/// Whether any job is at work there.
+pub fn at_work(folder: &str) -> String {
+    format!(
+        "cd {} || exit 0\nfor p in textum-*/run/*.pid; do [ -e \"$p\" ] && kill -0 \"$(cat \"$p\")\" 2>/dev/null && echo yes && break; done; true\n",
+        shell_word(folder)
+    )
+}
+
 /// Whether a job was begun, or has left anything.
 pub fn was_begun(folder: &str, name: &str) -> String {
     format!("cd {}/{name}/run 2>/dev/null && [ -e once ] && echo yes; true\n", shell_word(folder))
@@ -154,6 +162,7 @@ mod tests {
         let all = [
             prepare("/a b/it's"),
             begin("/a b/it's", "textum-0000000000000000", Some((90, Some("echo 'x y'; poweroff")))),
+            at_work("/a b"),
             was_begun("/a b", "textum-0000000000000000"),
             look_begin("/a b") + &look("/a b/c", "textum-0000000000000000", 1, 2),
             answer("/a b", "7x1", "no checkpoint of step 1: it's not there"),

@@ -34,6 +34,8 @@ pub struct SshEngine {
     now: Mutex<Option<Reached>>,
     /// Whether a job has said anything since that was asked.
     news: AtomicBool,
+    /// Whether it was asked for here: then it is given back here, whether or not it could be reached.
+    asked_for: AtomicBool,
 }
 
 /// The machine as it was reached.
@@ -108,6 +110,7 @@ impl SshEngine {
             sockets: tempfile::Builder::new().prefix("tx").tempdir().ok(),
             now: Mutex::default(),
             news: AtomicBool::new(false),
+            asked_for: AtomicBool::new(false),
         }
     }
 
@@ -128,6 +131,7 @@ impl SshEngine {
             if !is_held && !may_rent {
                 return Err(Fault::Refused("no machine is held there".into()));
             }
+            self.asked_for.store(true, Ordering::SeqCst);
             let machine = held::hold(state, &self.place, &self.decl)?;
             known_hosts = held::known_hosts(state, &machine).map_err(refused)?;
             address.clone_from(&machine.address);
@@ -180,10 +184,8 @@ impl SshEngine {
         let put = |what: &str, text: &[u8]| fsio::write_derived(&files.path().join(what), text).map_err(refused);
         put(&format!("{name}.command"), far_command(job, folder, &run, program.as_deref()).as_bytes())?;
         put(&format!("{name}.script"), script(&work, &run, &run.join("log"), name).as_bytes())?;
-        for entry in ["params.json"] {
-            if let Ok(bytes) = std::fs::read(folder.join(entry)) {
-                put(entry, &bytes)?;
-            }
+        if let Ok(bytes) = std::fs::read(folder.join("params.json")) {
+            put("params.json", &bytes)?;
         }
         fsio::create_folder(&files.path().join("tmp")).map_err(refused)?;
         reached.remote.send(files.path(), &format!("{there}/run"))?;
@@ -227,7 +229,8 @@ impl SshEngine {
         reached.remote.bring(&format!("{}/run", there.folder), &ends, part.path())?;
         for name in ends {
             let from = part.path().join(&name);
-            if from.is_file() {
+            // A link could lead to any file of this machine.
+            if std::fs::symlink_metadata(&from).is_ok_and(|m| m.is_file()) {
                 fsio::rename(&from, &job.folder.join(&name)).map_err(refused)?;
             }
         }
@@ -358,13 +361,16 @@ impl Engine for SshEngine {
     }
 
     fn release(&self) -> Result<(), Fault> {
-        let reached = self.now().take();
-        if let Some(reached) = &reached {
+        let (asked_for, mut at_work) = (self.asked_for.swap(false, Ordering::SeqCst), false);
+        if let Some(reached) = self.now().take() {
+            if self.decl.address.is_none() {
+                // A run that was cut off may have a job there, which nobody here knows of.
+                at_work = reached.remote.ask_text(&far::at_work(&reached.folder)).is_ok_and(|said| said.trim() == "yes");
+            }
             reached.remote.close();
         }
-        let was_held = reached.is_some_and(|r| r.held.is_some());
         match &self.state {
-            Some(state) if was_held => held::release(state, &self.place).map(drop),
+            Some(state) if asked_for && !at_work => held::release(state, &self.place).map(drop),
             _ => Ok(()),
         }
     }

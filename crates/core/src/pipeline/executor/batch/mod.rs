@@ -69,6 +69,8 @@ struct Shared {
     asking: Mutex<bool>,
     /// Since when it does not answer, and what was last seen of that.
     trouble: Mutex<Option<(Instant, String)>>,
+    /// One asks at a time: what a job has said since is taken in once.
+    looking: Mutex<()>,
 }
 
 impl Shared {
@@ -78,6 +80,7 @@ impl Shared {
 
     /// Asks for all jobs that have not ended, in one call.
     fn look(&self) -> Result<(), Fault> {
+        let _alone = self.looking.lock().unwrap_or_else(PoisonError::into_inner);
         let open: Vec<Known> = self.jobs().values().filter(|k| !k.is_over()).cloned().collect();
         if open.is_empty() {
             return Ok(());
@@ -148,8 +151,14 @@ impl BatchExecutor {
             }
             _ => Box::new(Slurm { options: decl.options.clone(), common: state.map(|s| s.join("arrays")) }),
         };
-        let shared =
-            Shared { engine, jobs: Mutex::default(), news: Condvar::new(), asking: Mutex::default(), trouble: Mutex::default() };
+        let shared = Shared {
+            engine,
+            jobs: Mutex::default(),
+            news: Condvar::new(),
+            asking: Mutex::default(),
+            trouble: Mutex::default(),
+            looking: Mutex::default(),
+        };
         let gathering = Gathering::new(shared.engine.most_together());
         BatchExecutor {
             name: decl.name.clone(),

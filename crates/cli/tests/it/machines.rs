@@ -338,7 +338,7 @@ fn a_rented_machine_that_nobody_asks_for_ends_itself() {
     }
     assert!(tiny.has("o"), "{}", tiny.read("said"));
     assert_eq!(tiny.read("o"), "yarn\n");
-    assert!(machines.names().is_empty(), "it is given back at last");
+    assert!(machines.names().is_empty(), "it is given back at last: {:?}: {}", machines.names(), tiny.read("said"));
 }
 
 fn engine() -> String {

@@ -5,6 +5,10 @@ use crate::config::manifest::shell_word;
 /// At most so many bytes of a log, or of signals, in one answer.
 const BITE: u64 = 8 << 20;
 
+/// Whether the process whose number stands in a file is still the one that was written down: a process that has ended and
+/// that nobody waited for has a number but no words, and another may bear its number by now.
+const ALIVE: &str = r#"alive() { [ -e "$1" ] && tr '\0' ' ' < "/proc/$(cat "$1")/cmdline" 2>/dev/null | grep -q "$2"; }"#;
+
 /// What the machine is.
 pub const DESCRIBE: &str = r#"
 echo "$(uname -sm)"
@@ -29,14 +33,14 @@ pub fn begin(folder: &str, name: &str, lease: Option<(u64, Option<&str>)>) -> St
         let text = format!(
             r#"while sleep {every}; do
 [ $(( $(date +%s) - $(stat -c %Y lease) )) -gt {seconds} ] || continue
-for p in textum-*/run/*.pid; do [ -e "$p" ] && kill -s KILL -- "-$(cat "$p")"; done
+for p in textum-*/run/*.pid; do [ -e "$p" ] && ! [ -e "${{p%.pid}}.end" ] && kill -s KILL -- "-$(cat "$p")"; done
 {}
 exit
 done"#,
             lapse.unwrap_or("true")
         );
         format!(
-            "if ! ( [ -e watch.pid ] && kill -0 \"$(cat watch.pid)\" ) 2>/dev/null; then printf '%s\\n' {} > watch; \
+            "{ALIVE}\nif ! alive watch.pid watch; then printf '%s\\n' {} > watch; \
              setsid -f /bin/sh -c 'echo $$ > watch.pid; exec /bin/sh watch' > /dev/null 2>&1 < /dev/null; fi\n",
             shell_word(&text)
         )
@@ -52,7 +56,8 @@ done"#,
 /// Whether any job is at work there.
 pub fn at_work(folder: &str) -> String {
     format!(
-        "cd {} || exit 0\nfor p in textum-*/run/*.pid; do [ -e \"$p\" ] && kill -0 \"$(cat \"$p\")\" 2>/dev/null && echo yes && break; done; true\n",
+        "cd {} || exit 0\n{ALIVE}\nfor p in textum-*/run/*.pid; do n=${{p##*/}}; n=${{n%.pid}}; \
+         [ -e \"${{p%.pid}}.end\" ] || ! alive \"$p\" \"$n\" || {{ echo yes; break; }}; done; true\n",
         shell_word(folder)
     )
 }
@@ -67,13 +72,14 @@ pub fn look_begin(folder: &str) -> String {
     format!(
         r#"cd {} || exit 1
 touch lease
+{ALIVE}
 # FOLDER NAME BYTES-OF-LOG BYTES-OF-SIGNALS: how it stands, and what is new.
 job() {{
 cd "$1/run" 2>/dev/null || {{ printf 'job %s lost 0 0 1\n' "$2"; return; }}
 if [ -e "$2.end" ]; then s=over
 elif [ ! -e once ]; then s=lost
 elif [ ! -e "$2.pid" ]; then s=waiting
-elif tr '\0' ' ' < "/proc/$(cat "$2.pid")/cmdline" 2>/dev/null | grep -q "$2"; then s=running
+elif alive "$2.pid" "$2"; then s=running
 elif [ -e "$2.end" ]; then s=over
 else s=lost; fi
 a=$(stat -c %s log 2>/dev/null || echo 0); b=$(stat -c %s signals 2>/dev/null || echo 0)
@@ -143,6 +149,10 @@ pub fn answers(mut bytes: &[u8]) -> Vec<Said<'_>> {
 
 #[cfg(test)]
 mod tests {
+    #![allow(clippy::disallowed_methods)]
+
+    use std::process::{Command, Stdio};
+
     use proptest::prelude::*;
 
     use super::*;
@@ -170,9 +180,43 @@ mod tests {
             DESCRIBE.to_string(),
         ];
         for text in all {
-            let ran = std::process::Command::new("sh").args(["-n", "-c", &text]).output().unwrap();
+            let ran = Command::new("sh").args(["-n", "-c", &text]).output().unwrap();
             assert!(ran.status.success(), "{text}: {}", String::from_utf8_lossy(&ran.stderr));
         }
+    }
+
+    #[test]
+    fn a_number_that_a_job_once_had_is_no_job_at_work() {
+        let folder = tempfile::tempdir().unwrap();
+        let (there, name) = (folder.path().display().to_string(), "textum-0000000000000000");
+        let run = folder.path().join(name).join("run");
+        std::fs::create_dir_all(run.join("once")).unwrap();
+        let ask = |text: String| {
+            let ran = Command::new("sh").args(["-c", &text]).output().unwrap();
+            assert!(ran.status.success(), "{}", String::from_utf8_lossy(&ran.stderr));
+            String::from_utf8(ran.stdout).unwrap()
+        };
+        let stands = || {
+            let look = look_begin(&there) + &look(&format!("{there}/{name}"), name, 0, 0);
+            (ask(at_work(&there)).trim() == "yes", ask(look).split(' ').nth(2).unwrap().to_string())
+        };
+        let told = |pid: u32| std::fs::write(run.join(format!("{name}.pid")), pid.to_string()).unwrap();
+        assert_eq!(stands(), (false, "waiting".into()));
+        told(std::process::id());
+        assert_eq!(stands(), (false, "lost".into()), "another process has its number");
+        let mut job = Command::new("sh").args(["-c", "read never", name]).stdin(Stdio::piped()).spawn().unwrap();
+        told(job.id());
+        assert_eq!(stands(), (true, "running".into()));
+        std::fs::write(run.join(format!("{name}.end")), "0").unwrap();
+        assert_eq!(stands(), (false, "over".into()), "what still goes on after its end is not the job");
+        std::fs::remove_file(run.join(format!("{name}.end"))).unwrap();
+        job.kill().unwrap();
+        // Nobody has waited for it: it has a number still. It has no words from the moment that it has ended.
+        while !std::fs::read(format!("/proc/{}/cmdline", job.id())).unwrap().is_empty() {
+            std::thread::yield_now();
+        }
+        assert_eq!(stands(), (false, "lost".into()));
+        job.wait().unwrap();
     }
 
     proptest! {

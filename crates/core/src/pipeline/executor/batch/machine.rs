@@ -370,7 +370,8 @@ impl Engine for SshEngine {
             reached.remote.close();
         }
         match &self.state {
-            Some(state) if asked_for && !at_work => held::release(state, &self.place).map(drop),
+            Some(_) if asked_for && at_work => Err(Fault::Refused("a job of another run is at work there".into())),
+            Some(state) if asked_for => held::release(state, &self.place).map(drop),
             _ => Ok(()),
         }
     }

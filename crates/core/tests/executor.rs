@@ -117,6 +117,11 @@ fn on_each(test: impl Fn(&Bench)) {
     }
     let beside = tempfile::tempdir().unwrap();
     test(&Bench { folder: tempfile::tempdir().unwrap(), place: Box::new(engine(beside.path())), far: None });
+    for what in ["grid", "cluster"] {
+        let Some((_login, place)) = logged_in(beside.path(), what) else { continue };
+        let far = Some(beside.path().join(format!("there-{what}")));
+        test(&Bench { folder: tempfile::tempdir().unwrap(), place: Box::new(place), far });
+    }
     if let Some(place) = machine(beside.path()) {
         let far = Some(beside.path().join("far"));
         test(&Bench { folder: tempfile::tempdir().unwrap(), place: Box::new(place), far });
@@ -139,15 +144,58 @@ fn script(name: &str) -> String {
 
 /// Any other engine, by its commands.
 fn engine(folder: &Path) -> BatchExecutor {
+    BatchExecutor::of(&PlaceDecl { commands: Some(commands(folder)), ..decl("grid", PlaceKind::Command) }, None)
+}
+
+fn commands(folder: &Path) -> EngineCommands {
     let own = Path::new(env!("CARGO_MANIFEST_DIR")).join("../cli/assets/demo/shed/engine.sh");
     let (own, state) = (format!("sh {}", own.display()), folder.display());
-    let commands = EngineCommands {
+    EngineCommands {
         submit: format!("{own} {state} submit {{script}}"),
         state: format!("{own} {state} state {{jobs}}"),
         cancel: format!("{own} {state} cancel {{job}} {{signal}}"),
         words: [("Q", "waiting"), ("R", "running"), ("C", "over"), ("X", "cancelled")].map(|(a, b)| (a.into(), b.into())).to_vec(),
+    }
+}
+
+/// A login machine, ended when it goes.
+struct Login(PathBuf);
+
+impl Drop for Login {
+    fn drop(&mut self) {
+        let _ = std::process::Command::new(script("machine")).arg("end").arg(&self.0).arg("login").output();
+    }
+}
+
+/// An engine, or the cluster that is here, reached through a login machine. None where there is none.
+fn logged_in(folder: &Path, what: &str) -> Option<(Login, BatchExecutor)> {
+    if what == "cluster" && std::env::var_os("TEXTUM_CLUSTER").is_none() {
+        return None;
+    }
+    let machines = folder.join(format!("login-{what}"));
+    let told = std::process::Command::new(script("machine")).arg("login").arg(&machines).arg("login").output().unwrap();
+    let told = String::from_utf8(told.stdout).unwrap();
+    let Some((address, key)) = told.trim().split_once('\n') else {
+        eprintln!("no login machine can be made here (scripts/machine): it was not held to what every place must do");
+        return None;
     };
-    BatchExecutor::of(&PlaceDecl { commands: Some(commands), ..decl("grid", PlaceKind::Command) }, None)
+    fs::write(machines.join("hosts"), format!("* {key}\n")).unwrap();
+    let options = [("IdentityFile", "key"), ("UserKnownHostsFile", "hosts")];
+    let machine = MachineDecl {
+        options: options.map(|(option, file)| format!("-o{option}={}", machines.join(file).display())).to_vec(),
+        address: Some(address.to_string()),
+        folder: folder.join(format!("there-{what}")).display().to_string(),
+        begin: None,
+        end: None,
+        lease: None,
+        lapse: None,
+    };
+    let (kind, commands) = match what {
+        "grid" => (PlaceKind::Command, Some(commands(&folder.join("grid")))),
+        _ => (PlaceKind::Slurm, None),
+    };
+    let decl = PlaceDecl { commands, machine: Some(machine), ..decl(what, kind) };
+    Some((Login(machines), BatchExecutor::of(&decl, Some(&folder.join("state")))))
 }
 
 /// A machine that is rented: in a network of its own, with an SSH server. None where none can be made.
@@ -161,6 +209,7 @@ fn machine(folder: &Path) -> Option<BatchExecutor> {
         return None;
     }
     let machine = MachineDecl {
+        options: vec![format!("-oIdentityFile={}", machines.join("key").display())],
         address: None,
         folder: folder.join("far").display().to_string(),
         begin: Some(format!("{own} begin {} {{hold}}", machines.display())),
@@ -168,8 +217,7 @@ fn machine(folder: &Path) -> Option<BatchExecutor> {
         lease: Some(60),
         lapse: None,
     };
-    let options = vec![format!("-oIdentityFile={}", machines.join("key").display())];
-    let decl = PlaceDecl { options, machine: Some(machine), ..decl("box", PlaceKind::Ssh) };
+    let decl = PlaceDecl { machine: Some(machine), ..decl("box", PlaceKind::Ssh) };
     Some(BatchExecutor::of(&decl, Some(&folder.join("state"))))
 }
 
@@ -181,11 +229,6 @@ fn takes_words_only(place: &dyn Executor) -> bool {
     place.record().kind != "local"
 }
 
-/// Whether jobs work in a folder that is not this one.
-fn is_far(place: &dyn Executor) -> bool {
-    place.record().kind == "ssh"
-}
-
 #[test]
 fn a_job_has_its_folder_its_variables_and_nothing_else() {
     on_each(|b| {
@@ -195,9 +238,10 @@ fn a_job_has_its_folder_its_variables_and_nothing_else() {
         let said = b.log();
         let lines: Vec<&str> =
             said.lines().filter(|l| !l.starts_with("_=") && !l.starts_with("PWD=") && !l.starts_with("OLDPWD=")).collect();
-        if is_far(&*b.place) {
+        if b.far.is_some() {
             // The machine's own variables, and what the stage declares.
             assert!(lines[0].ends_with("/work") && !lines.contains(&"PATH=/usr/bin:/bin"), "{said}");
+            assert!(!lines.iter().any(|line| line.starts_with("SLURM_JOB")), "{said}");
             assert!(["EMPTY=", "YARN=wool \"and\" silk", "to err"].iter().all(|line| lines.contains(line)), "{said}");
         } else {
             assert_eq!(
@@ -243,7 +287,7 @@ fn an_end_is_told_as_it_was_and_again() {
 fn many_are_asked_for_in_one_call_and_ids_are_one_line_each() {
     on_each(|b| {
         // Each is a handful of connections to a machine.
-        let many = if is_far(&*b.place) { 8 } else { 40 };
+        let many = if b.far.is_some() { 8 } else { 40 };
         let ids: Vec<JobId> = (0..many).map(|n| b.shell(&format!("exit {n}"))).collect();
         let mut distinct = ids.clone();
         distinct.sort();

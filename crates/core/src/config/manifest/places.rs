@@ -18,8 +18,8 @@ const JOBS: u32 = 50;
 #[derive(Debug, Clone, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PlaceForm {
-    /// What it is: "slurm", a cluster that shares a folder with this machine; "ssh", a machine that is reached by SSH;
-    /// "command", any other engine, by three commands.
+    /// What it is: "slurm", a cluster, which shares a folder with this machine unless it has an `address`; "ssh", a machine
+    /// that is reached by SSH; "command", any other engine, by three commands.
     pub kind: PlaceKind,
     /// Options of its engine, as in { partition = "main", account = "weavers" }; of ssh, as in { Port = 2222 }.
     #[serde(default)]
@@ -37,9 +37,12 @@ pub struct PlaceForm {
     /// What the engine's words mean: "waiting", "running", "over", "cancelled", "lost", "preempted", "time" or "memory".
     #[serde(default)]
     pub words: IndexMap<String, String>,
-    /// The machine, as ssh takes it: loom@box.shed.
+    /// The machine, as ssh takes it: loom@box.shed. Of a cluster: its login machine, where nothing is shared with this one.
     pub address: Option<String>,
-    /// The folder there in which stages work; .textum-work in the home unless said.
+    /// Options of ssh to the login machine of a cluster, as in { Port = 2222 }.
+    #[serde(default)]
+    pub ssh: IndexMap<String, PlaceOptionForm>,
+    /// The folder there in which stages work, which the nodes of a cluster see too; .textum-work in the home unless said.
     pub folder: Option<String>,
     /// The command that rents a machine and prints its address, and in further lines its host keys; {hold} names it.
     pub begin: Option<String>,
@@ -90,7 +93,7 @@ pub struct PlaceDecl {
     pub retries: u32,
     /// The commands of a place of kind "command".
     pub commands: Option<EngineCommands>,
-    /// The machine of a place of kind "ssh".
+    /// The machine of a place of kind "ssh", or through which a cluster is reached.
     pub machine: Option<MachineDecl>,
 }
 
@@ -117,6 +120,8 @@ pub struct EngineCommands {
 /// A machine that is reached by SSH.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct MachineDecl {
+    /// Options of ssh, each a word of its command line.
+    pub options: Vec<String>,
     /// Its address, where it stands there; else it is rented.
     pub address: Option<String>,
     /// The folder there in which stages work.
@@ -180,9 +185,11 @@ impl Checker<'_, '_> {
                 self.mistakes.push(Diagnostic::new(self.at(&at("jobs")), "a place without jobs executes nothing", "0 here", help));
             }
             self.place_keys(name, place);
-            let options = self.place_options(name, place);
+            let is_ssh = place.kind == PlaceKind::Ssh;
+            let options = self.place_options(name, ("options", &place.options), is_ssh, place.kind);
+            let of_ssh = self.place_options(name, ("ssh", &place.ssh), true, place.kind);
             let commands = self.engine_commands(name, place);
-            let machine = self.machine(name, place);
+            let machine = self.machine(name, place, if is_ssh { &options } else { &of_ssh });
             let most = if place.kind == PlaceKind::Ssh { 1 } else { JOBS };
             let (jobs, retries) = (place.jobs.unwrap_or(most).max(1), place.retries.unwrap_or(0));
             found.push(PlaceDecl { name: name.clone(), kind: place.kind, options, jobs, retries, commands, machine });
@@ -193,14 +200,7 @@ impl Checker<'_, '_> {
     /// Keys that belong to another kind of place, and those that a kind cannot do without.
     fn place_keys(&mut self, name: &str, place: &PlaceForm) {
         let of_command = [("submit", &place.submit), ("state", &place.state), ("cancel", &place.cancel)];
-        let of_ssh = [
-            ("address", &place.address),
-            ("folder", &place.folder),
-            ("begin", &place.begin),
-            ("end", &place.end),
-            ("lease", &place.lease),
-            ("lapse", &place.lapse),
-        ];
+        let of_ssh = [("begin", &place.begin), ("end", &place.end), ("lease", &place.lease), ("lapse", &place.lapse)];
         let mut wrong: Vec<(&str, &str)> = Vec::new();
         if place.kind != PlaceKind::Command {
             wrong.extend(of_command.iter().filter(|(_, said)| said.is_some()).map(|(key, _)| (*key, "command")));
@@ -208,6 +208,10 @@ impl Checker<'_, '_> {
         }
         if place.kind != PlaceKind::Ssh {
             wrong.extend(of_ssh.iter().filter(|(_, said)| said.is_some()).map(|(key, _)| (*key, "ssh")));
+        } else if !place.ssh.is_empty() {
+            let span = self.at(&[Step::Key("place"), Step::Key(name), Step::Key("ssh")]);
+            let help = "write them into `options`: this place has no others";
+            self.mistakes.push(Diagnostic::new(span, "`ssh` is for a cluster that is reached by SSH", "this key", help));
         }
         for (key, kind) in wrong {
             let span = self.at(&[Step::Key("place"), Step::Key(name), Step::Key(key)]);
@@ -223,6 +227,16 @@ impl Checker<'_, '_> {
                 help.to_string(),
             ));
         };
+        match place.kind {
+            PlaceKind::Slurm | PlaceKind::Command if place.address.is_none() => {
+                for key in [("folder", place.folder.is_some()), ("ssh", !place.ssh.is_empty())] {
+                    if key.1 {
+                        lacks("`address`", &format!("`{}` is of its login machine: write that as ssh takes it", key.0));
+                    }
+                }
+            }
+            _ => {}
+        }
         match place.kind {
             PlaceKind::Slurm => {}
             PlaceKind::Command => {
@@ -245,11 +259,16 @@ impl Checker<'_, '_> {
     }
 
     /// The options of an engine, each a word of its command line.
-    fn place_options(&mut self, name: &str, place: &PlaceForm) -> Vec<String> {
+    fn place_options(
+        &mut self,
+        name: &str,
+        (key, said): (&str, &IndexMap<String, PlaceOptionForm>),
+        is_ssh: bool,
+        kind: PlaceKind,
+    ) -> Vec<String> {
         let mut options = Vec::new();
-        let is_ssh = place.kind == PlaceKind::Ssh;
-        for (option, value) in &place.options {
-            let steps = [Step::Key("place"), Step::Key(name), Step::Key("options"), Step::Key(option)];
+        for (option, value) in said {
+            let steps = [Step::Key("place"), Step::Key(name), Step::Key(key), Step::Key(option)];
             let fine = match is_ssh {
                 true => option.chars().all(|c| c.is_ascii_alphanumeric()),
                 false => {
@@ -258,8 +277,8 @@ impl Checker<'_, '_> {
                 }
             };
             let own = if is_ssh { &OWN_OF_SSH[..] } else { &OWN[..] };
-            let (title, help) = match (place.kind, fine) {
-                (PlaceKind::Command, _) => (format!("`{option}` has no meaning here"), "write options into `submit`"),
+            let (title, help) = match (kind, fine) {
+                (PlaceKind::Command, _) if !is_ssh => (format!("`{option}` has no meaning here"), "write options into `submit`"),
                 (_, false) if is_ssh => {
                     (format!("`{option}` is no option"), "write an option as `man ssh_config` names it, as in `Port`")
                 }
@@ -335,8 +354,8 @@ impl Checker<'_, '_> {
         }
     }
 
-    fn machine(&mut self, name: &str, place: &PlaceForm) -> Option<MachineDecl> {
-        if place.kind != PlaceKind::Ssh {
+    fn machine(&mut self, name: &str, place: &PlaceForm, options: &[String]) -> Option<MachineDecl> {
+        if place.kind != PlaceKind::Ssh && place.address.is_none() {
             return None;
         }
         let at = |key| [Step::Key("place"), Step::Key(name), Step::Key(key)];
@@ -366,6 +385,7 @@ impl Checker<'_, '_> {
         }
         let of_rented = place.begin.as_ref().map(|_| LEASE);
         Some(MachineDecl {
+            options: options.to_vec(),
             address: place.address.clone(),
             folder,
             begin: place.begin.clone(),

@@ -163,6 +163,11 @@ pub trait Executor: Sync {
         Ok(None)
     }
 
+    /// Takes back an order for the stage of this folder, by another process, that may still be on its way to its place.
+    fn take_back(&self, _folder: &Path, _place: Option<&str>) -> Result<(), IoError> {
+        Ok(())
+    }
+
     /// Waits until a job has ended. A job that is [`JobState::Lost`] is an error.
     fn wait(&self, id: &JobId) -> Result<Exit, IoError> {
         let mut pause = Duration::from_millis(1);

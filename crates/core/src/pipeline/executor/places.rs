@@ -130,6 +130,10 @@ impl Executor for Places {
         Ok(at.take_up(folder, place)?.map(|id| JobId(format!("{name}{PART}{}", id.0))))
     }
 
+    fn take_back(&self, folder: &Path, place: Option<&str>) -> Result<(), IoError> {
+        self.named(place).take_back(folder, place)
+    }
+
     fn wait(&self, id: &JobId) -> Result<Exit, IoError> {
         let (place, own) = self.at(id);
         place.wait(&own)

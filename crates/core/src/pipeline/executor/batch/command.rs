@@ -4,24 +4,22 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::time::Duration;
 
-use super::engine::{Cause, Engine, Fault, Stand, Submission, Told, ask};
+use super::engine::{Cause, Fault, Placed, Queue, Site, Stand, Told};
 use super::job::Known;
-use super::script::script;
 use crate::config::manifest::{EngineCommands, Needs, shell_word};
-use crate::fsio;
 use crate::pipeline::executor::Cancel;
 
 /// What an engine calls a job is one word of at most so many bytes.
 const LONGEST: usize = 200;
+/// So long handing a job over may take: one that is cut off may have been handed over all the same.
+const LONGEST_SUBMIT: Duration = Duration::from_secs(600);
 
 /// An engine that is known by its commands.
 pub struct CommandEngine {
     /// Its commands.
     pub commands: EngineCommands,
-    /// The folder in which they are executed: the project's.
-    pub root: Option<PathBuf>,
 }
 
 /// What a word means, in the words of the manifest.
@@ -87,12 +85,15 @@ fn needs_value(needs: &Needs, name: &str) -> Option<String> {
     }
 }
 
-impl CommandEngine {
-    /// A command as it is executed, in the project's folder.
-    fn shell(&self, text: &str) -> Vec<String> {
-        let enter = self.root.as_ref().map(|root| format!("cd {} || exit 1\n", shell_word(&root.display().to_string())));
-        vec!["/bin/sh".into(), "-c".into(), format!("{}{text}", enter.unwrap_or_default())]
-    }
+/// A command as it is executed, in the project's folder or that of the other machine.
+fn shell(site: &Site<'_>, text: &str) -> Vec<String> {
+    let enter = site.root.as_ref().map(|root| format!("cd {} || exit 1\n", shell_word(&root.display().to_string())));
+    vec!["/bin/sh".into(), "-c".into(), format!("{}{text}", enter.unwrap_or_default())]
+}
+
+/// Where it is kept what the engine calls a job.
+fn kept(folder: &Path, name: &str) -> PathBuf {
+    folder.join(format!("{name}.called"))
 }
 
 /// What an engine printed as the name of a job: the first word of its last line.
@@ -105,69 +106,62 @@ fn called(said: &str) -> Result<String, Fault> {
     fine.then(|| word.to_string()).ok_or_else(wrong)
 }
 
-impl Engine for CommandEngine {
+impl Queue for CommandEngine {
     fn kind(&self) -> &'static str {
         "command"
     }
 
-    fn describe(&self) -> Result<(String, Vec<String>), Fault> {
+    fn describe(&self, _site: &Site<'_>) -> Result<(String, Vec<String>), Fault> {
         // It has no word for that; a trivial job tells whether it can be used.
         Ok(("by its commands".into(), Vec::new()))
     }
 
-    fn submit(&self, jobs: &[Submission]) -> Result<Vec<String>, Fault> {
-        let refused = |e: fsio::IoError| Fault::Refused(e.to_string());
+    fn submit(&self, site: &Site<'_>, jobs: &[Placed]) -> Result<Vec<String>, Fault> {
         let mut all = Vec::new();
         for one in jobs {
-            let path = one.folder.join(format!("{}.script", one.name));
-            let text = script(&one.job.folder, &one.folder, &one.job.log, &one.name);
-            fsio::write_derived(&path, text.as_bytes()).map_err(refused)?;
-            fsio::set_executable(&path, true).map_err(refused)?;
+            let word = |path: &Path| shell_word(&path.display().to_string());
             let value_of = |name: &str| match name {
-                "script" => Some(shell_word(&path.display().to_string())),
-                "folder" => Some(shell_word(&one.folder.display().to_string())),
+                "script" => Some(word(&one.script_path())),
+                "folder" => Some(word(&one.folder)),
                 "name" => Some(one.name.clone()),
-                other => needs_value(&one.job.needs, other),
+                other => needs_value(&one.needs, other),
             };
             let order = filled(&self.commands.submit, &value_of);
             // The answer is kept by the command itself: it is not lost with this process.
-            let (part, kept) =
-                (one.folder.join(format!("{}.part-called", one.name)), one.folder.join(format!("{}.called", one.name)));
-            let word = |path: &Path| shell_word(&path.display().to_string());
-            let text = format!("({order}\n) > {0} && mv {0} {1}", word(&part), word(&kept));
-            let words = self.shell(&text);
-            let mut command = Command::new(&words[0]);
-            command.args(&words[1..]).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
-            // What ends this process by the terminal does not end it.
-            std::os::unix::process::CommandExt::process_group(&mut command, 0);
-            let output = command.output().map_err(|e| Fault::Refused(format!("/bin/sh cannot be started: {e}")))?;
-            if !output.status.success() {
-                let said = String::from_utf8_lossy(&output.stderr);
-                let said: Vec<&str> = said.lines().map(str::trim).filter(|l| !l.is_empty()).take(10).collect();
-                let said = if said.is_empty() { output.status.to_string() } else { said.join("; ") };
-                return Err(Fault::Refused(format!("`submit` did not succeed: {said}")));
-            }
-            all.push(called(&std::fs::read_to_string(&kept).unwrap_or_default())?);
+            let part = one.folder.join(format!("{}.part-called", one.name));
+            let kept = kept(&one.folder, &one.name);
+            let text = format!("({order}\n) > {0} && mv {0} {1} && cat {1}", word(&part), word(&kept));
+            let said = (site.ask)(&shell(site, &text), None, LONGEST_SUBMIT).map_err(|fault| match fault {
+                Fault::Refused(why) => Fault::Refused(format!("`submit` did not succeed: {why}")),
+                silent => silent,
+            })?;
+            all.push(called(&said)?);
         }
         Ok(all)
     }
 
-    fn find(&self, name: &str, folder: &Path) -> Result<Option<String>, Fault> {
-        match std::fs::read_to_string(folder.join(format!("{name}.called"))) {
-            Ok(said) => called(&said).map(Some),
+    fn find(&self, site: &Site<'_>, name: &str, folder: &Path, _here: &Path) -> Result<Option<String>, Fault> {
+        let word = |what: &str| shell_word(&folder.join(format!("{name}.{what}")).display().to_string());
+        let text = format!(
+            "if [ -e {0} ]; then cat {0}; elif [ -e {1} ] && ! [ -e {2} ]; then printf '\\001'; fi; true",
+            word("called"),
+            word("begun"),
+            word("end")
+        );
+        let said = site.ask(&shell(site, &text), None)?;
+        match said.trim_ascii() {
+            "" => Ok(None),
             // It was handed over, and nobody knows what it is called.
-            Err(_) if folder.join(format!("{name}.begun")).exists() && !folder.join(format!("{name}.end")).exists() => {
-                Err(Fault::Silent("what the engine calls it was not kept, and it has not ended".into()))
-            }
-            Err(_) => Ok(None),
+            "\u{1}" => Err(Fault::Silent("what the engine calls it was not kept, and it has not ended".into())),
+            _ => called(&said).map(Some),
         }
     }
 
-    fn look(&self, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault> {
+    fn look(&self, site: &Site<'_>, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault> {
         let list = jobs.iter().map(|k| shell_word(&k.number)).collect::<Vec<_>>().join(" ");
         let order = filled(&self.commands.state, &|name| (name == "jobs").then(|| list.clone()));
         // One that does not succeed has not said anything.
-        let said = ask(&self.shell(&order), None).map_err(|e| Fault::Silent(e.words().to_string()))?;
+        let said = site.ask(&shell(site, &order), None).map_err(|e| Fault::Silent(e.words().to_string()))?;
         let mut found = BTreeMap::new();
         for line in said.lines() {
             let mut words = line.split_whitespace();
@@ -182,7 +176,7 @@ impl Engine for CommandEngine {
         Ok(found)
     }
 
-    fn cancel(&self, job: &Known, how: Cancel) -> Result<(), Fault> {
+    fn cancel(&self, site: &Site<'_>, job: &Known, how: Cancel) -> Result<(), Fault> {
         let number = shell_word(&job.number);
         let signal = if how == Cancel::Ask { "INT" } else { "KILL" };
         let order = filled(&self.commands.cancel, &|name| match name {
@@ -190,7 +184,7 @@ impl Engine for CommandEngine {
             "signal" => Some(signal.to_string()),
             _ => None,
         });
-        match ask(&self.shell(&order), None) {
+        match site.ask(&shell(site, &order), None) {
             // One that has ended meanwhile cannot be ended, which engines say in their own ways.
             Err(Fault::Refused(_)) if job.left().is_some() => Ok(()),
             other => other.map(drop),

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::io::Write;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
@@ -94,7 +94,82 @@ pub struct Submission {
     /// What it is called; what it leaves is called so too.
     pub name: String,
     /// The folder of its log, where its script stands.
-    pub folder: std::path::PathBuf,
+    pub folder: PathBuf,
+}
+
+/// A job as a queue is given it: its files stand where the queue sees them.
+#[derive(Clone, Debug)]
+pub struct Placed {
+    /// What it is called.
+    pub name: String,
+    /// What it needs.
+    pub needs: Needs,
+    /// The folder of its log, as the queue sees it.
+    pub folder: PathBuf,
+    /// The same folder as it is here, for what must be known here of it.
+    pub here: PathBuf,
+    /// The script that carries it out, which stands in `folder` as `NAME.script`.
+    pub script: String,
+}
+
+impl Placed {
+    /// Where its script stands, as the queue sees it.
+    pub fn script_path(&self) -> PathBuf {
+        self.folder.join(format!("{}.script", self.name))
+    }
+}
+
+/// Where the commands of a queue are executed: on this machine, or on the one that it is reached through.
+pub struct Site<'a> {
+    /// Executes a command, of these words and with this input, which may take so long.
+    pub ask: &'a AskAt<'a>,
+    /// The folder in which commands of the manifest are executed, as the queue sees it.
+    pub root: Option<PathBuf>,
+    /// A folder for what many jobs have in common, as the queue sees it.
+    pub common: Option<PathBuf>,
+    /// Whether that is another machine, which shares no folder with this one.
+    pub is_far: bool,
+}
+
+/// See [`Site::ask`].
+pub type AskAt<'a> = dyn Fn(&[String], Option<&[u8]>, Duration) -> Result<String, Fault> + Sync + 'a;
+
+impl Site<'_> {
+    /// What a command prints.
+    pub fn ask(&self, words: &[String], input: Option<&[u8]>) -> Result<String, Fault> {
+        (self.ask)(words, input, ANSWER)
+    }
+}
+
+/// What takes jobs on and begins them when there is room, through commands of its own.
+pub trait Queue: Send + Sync {
+    /// What receipts call it.
+    fn kind(&self) -> &'static str;
+
+    /// Its version, and what it offers, in its words.
+    fn describe(&self, site: &Site<'_>) -> Result<(String, Vec<String>), Fault>;
+
+    /// Refuses what nothing there could ever carry out; what it cannot tell is fine.
+    fn can_meet(&self, _site: &Site<'_>, _needs: &Needs, _folder: &Path) -> Result<(), Fault> {
+        Ok(())
+    }
+
+    /// So many jobs of the same needs can be submitted in one call.
+    fn most_together(&self) -> usize {
+        1
+    }
+
+    /// Submits jobs of the same needs; what each is called there, in their order.
+    fn submit(&self, site: &Site<'_>, jobs: &[Placed]) -> Result<Vec<String>, Fault>;
+
+    /// What a job is called there that was submitted, or was to be; its folder as the queue sees it, and here.
+    fn find(&self, site: &Site<'_>, name: &str, folder: &Path, here: &Path) -> Result<Option<String>, Fault>;
+
+    /// How jobs stand, in one call; those that it does not know any more are left out.
+    fn look(&self, site: &Site<'_>, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault>;
+
+    /// Tells a job to end.
+    fn cancel(&self, site: &Site<'_>, job: &Known, how: Cancel) -> Result<(), Fault>;
 }
 
 /// An engine.
@@ -121,6 +196,11 @@ pub trait Engine: Send + Sync {
     /// What a job is called there that was submitted, or was to be, by a process that does not know what came of it.
     fn find(&self, name: &str, folder: &Path) -> Result<Option<String>, Fault>;
 
+    /// Takes back an order that may still be on its way: a job that begins only now does nothing.
+    fn take_back(&self, _name: &str, _folder: &Path) -> Result<(), Fault> {
+        Ok(())
+    }
+
     /// How jobs stand, in one call; those that it does not know any more are left out.
     fn look(&self, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault>;
 
@@ -144,15 +224,12 @@ pub trait Engine: Send + Sync {
 }
 
 /// Runs a command; what it printed, or why it did not succeed. One that does not answer in time is [`Fault::Silent`].
-pub fn ask(words: &[String], input: Option<&[u8]>) -> Result<String, Fault> {
-    ask_for(words, input, ANSWER)
-}
-
-/// The same for an answer that may take another time.
 pub fn ask_for(words: &[String], input: Option<&[u8]>, most: Duration) -> Result<String, Fault> {
     let mut command = Command::new(&words[0]);
     command.args(&words[1..]).stdin(if input.is_some() { Stdio::piped() } else { Stdio::null() });
     command.stdout(Stdio::piped()).stderr(Stdio::piped());
+    // What ends this process by the terminal does not end it: an order that has gone out is answered.
+    std::os::unix::process::CommandExt::process_group(&mut command, 0);
     let mut child = command.spawn().map_err(|e| Fault::Refused(format!("{} cannot be started: {e}", words[0])))?;
     let pid = child.id();
     let stdin = child.stdin.take();
@@ -171,7 +248,7 @@ pub fn ask_for(words: &[String], input: Option<&[u8]>, most: Duration) -> Result
             Ok(output) => output.map_err(|e| Fault::Silent(format!("{}: {e}", words[0])))?,
             Err(_) => {
                 if let Some(pid) = i32::try_from(pid).ok().and_then(rustix::process::Pid::from_raw) {
-                    let _ = rustix::process::kill_process(pid, rustix::process::Signal::KILL);
+                    let _ = rustix::process::kill_process_group(pid, rustix::process::Signal::KILL);
                 }
                 let _ = waiting.join();
                 return Err(Fault::Silent(format!("{} did not answer for {} s", words[0], most.as_secs())));

@@ -62,6 +62,28 @@ pub fn at_work(folder: &str) -> String {
     )
 }
 
+/// A job of a queue begins once, however often it was handed over.
+pub const ONCE: &str = "mkdir once 2>/dev/null || exit 125\n";
+
+/// Nothing of a queue's own is in the environment of what it executes.
+pub const WITHOUT_QUEUE: &str = r#"for v in $(env | sed -n 's/^\(SLURM[A-Z0-9_]*\)=.*/\1/p'); do unset "$v"; done
+"#;
+
+/// Says when a job is handed over, by the clock there.
+pub fn queue(folder: &str, name: &str) -> String {
+    format!("mkdir -p {0}/arrays && cd {0}/{name}/run && date +%s.%N > {name}.queued\n", shell_word(folder))
+}
+
+/// Whether a job of a queue has left anything.
+pub fn has_left(folder: &str, name: &str) -> String {
+    format!("cd {}/run 2>/dev/null && {{ [ -e {name}.end ] || [ -e {name}.begun ]; }} && echo yes; true\n", shell_word(folder))
+}
+
+/// Takes back an order that may still be on its way.
+pub fn take_back(folder: &str, name: &str) -> String {
+    format!("mkdir -p {0}/run && : > {0}/run/{name}.revoked\n", shell_word(folder))
+}
+
 /// Whether a job was begun, or has left anything.
 pub fn was_begun(folder: &str, name: &str) -> String {
     format!("cd {}/{name}/run 2>/dev/null && [ -e once ] && echo yes; true\n", shell_word(folder))
@@ -77,6 +99,7 @@ touch lease
 job() {{
 cd "$1/run" 2>/dev/null || {{ printf 'job %s lost 0 0 1\n' "$2"; return; }}
 if [ -e "$2.end" ]; then s=over
+elif [ -e "$2.queued" ]; then s=queued
 elif [ ! -e once ]; then s=lost
 elif [ ! -e "$2.pid" ]; then s=waiting
 elif alive "$2.pid" "$2"; then s=running
@@ -178,6 +201,10 @@ mod tests {
             answer("/a b", "7x1", "no checkpoint of step 1: it's not there"),
             end("/a b", "textum-0000000000000000", "INT"),
             DESCRIBE.to_string(),
+            queue("/a b/it's", "textum-0000000000000000"),
+            has_left("/a b/it's", "textum-0000000000000000"),
+            take_back("/a b/it's", "textum-0000000000000000"),
+            format!("{ONCE}{WITHOUT_QUEUE}"),
         ];
         for text in all {
             let ran = Command::new("sh").args(["-n", "-c", &text]).output().unwrap();

@@ -197,6 +197,7 @@ mod tests {
 
     fn decl(folder: &Path, begin: &str) -> MachineDecl {
         MachineDecl {
+            options: Vec::new(),
             address: None,
             folder: "x".into(),
             begin: Some(begin.replace("DIR", &folder.display().to_string())),

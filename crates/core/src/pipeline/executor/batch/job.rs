@@ -103,6 +103,14 @@ impl Known {
         written("end")?.duration_since(written("begun")?).ok()
     }
 
+    /// How long it waited for room, by the clock of the machine that it was handed over on.
+    pub fn waited(&self) -> Option<Duration> {
+        let read = |what: &str| std::fs::read_to_string(self.file(what)).ok();
+        let begun = read("begun").and_then(|text| text.lines().nth(4)?.trim().parse::<f64>().ok())?;
+        let queued = read("queued")?.trim().parse::<f64>().ok()?;
+        Duration::try_from_secs_f64(begun - queued).ok()
+    }
+
     /// Whether it has ended, or cannot be told of any more.
     pub fn is_over(&self) -> bool {
         matches!(self.state, JobState::Ended(_) | JobState::Lost)

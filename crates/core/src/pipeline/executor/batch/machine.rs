@@ -12,21 +12,22 @@ use std::time::{Duration, Instant};
 
 use serde::{Deserialize, Serialize};
 
-use super::engine::{Cause, Engine, Fault, Stand, Submission, Told};
+use super::engine::{Cause, Engine, Fault, Placed, Queue, Stand, Submission, Told};
 use super::held::{self, HeldMachine};
 use super::job::Known;
 use super::remote::Remote;
 use super::script::{command_words, script};
 use super::{far, program};
-use crate::config::manifest::{MachineDecl, shell_word};
+use crate::config::manifest::{MachineDecl, Needs, shell_word};
 use crate::fsio::{self, FileLock, IoError};
 use crate::pipeline::executor::{Cancel, Job};
 
 /// A machine.
 pub struct SshEngine {
     place: String,
-    decl: MachineDecl,
-    options: Vec<String>,
+    pub(super) decl: MachineDecl,
+    /// What carries jobs out, where it is not the machine itself.
+    pub(super) queue: Option<Box<dyn Queue>>,
     /// The project's own files, where it is noted what is held.
     state: Option<PathBuf>,
     /// For the sockets of connections.
@@ -40,10 +41,10 @@ pub struct SshEngine {
 
 /// The machine as it was reached.
 #[derive(Clone)]
-struct Reached {
-    remote: Remote,
+pub(super) struct Reached {
+    pub(super) remote: Remote,
     /// The folder there, whole.
-    folder: String,
+    pub(super) folder: String,
     held: Option<HeldMachine>,
     /// As long as it is there nobody gives the machine back.
     _used: Option<Arc<FileLock>>,
@@ -82,9 +83,9 @@ impl Drop for Renewing {
 
 /// Beside the log of a job: where it works there, and what is to be brought from there.
 #[derive(Serialize, Deserialize)]
-struct There {
+pub(super) struct There {
     /// Its folder there.
-    folder: String,
+    pub(super) folder: String,
     /// Where its stage works here.
     work: PathBuf,
     /// What it writes.
@@ -100,12 +101,12 @@ fn refused(e: IoError) -> Fault {
 }
 
 impl SshEngine {
-    /// The machine of a declared place.
-    pub fn new(place: &str, decl: &MachineDecl, options: &[String], state: Option<&Path>) -> SshEngine {
+    /// The machine of a declared place, or that of a queue which is reached through it.
+    pub fn new(place: &str, decl: &MachineDecl, queue: Option<Box<dyn Queue>>, state: Option<&Path>) -> SshEngine {
         SshEngine {
             place: place.to_string(),
             decl: decl.clone(),
-            options: options.to_vec(),
+            queue,
             state: state.map(Path::to_path_buf),
             sockets: tempfile::Builder::new().prefix("tx").tempdir().ok(),
             now: Mutex::default(),
@@ -119,7 +120,7 @@ impl SshEngine {
     }
 
     /// The machine; rented, if it is one that is, where `may_rent` allows that.
-    fn reach(&self, may_rent: bool) -> Result<Reached, Fault> {
+    pub(super) fn reach(&self, may_rent: bool) -> Result<Reached, Fault> {
         let mut now = self.now();
         if let Some(reached) = &*now {
             return Ok(reached.clone());
@@ -139,7 +140,7 @@ impl SshEngine {
         }
         let Some(address) = address else { return Err(Fault::Refused("it has no address".into())) };
         let sockets = self.sockets.as_ref().map(|s| s.path().to_path_buf());
-        let remote = Remote { address, options: self.options.clone(), known_hosts, sockets };
+        let remote = Remote { address, options: self.decl.options.clone(), known_hosts, sockets };
         let folder = remote.ask_text(&far::prepare(&self.decl.folder))?;
         let folder = folder.lines().next().unwrap_or_default().trim().to_string();
         if !folder.starts_with('/') {
@@ -149,6 +150,12 @@ impl SshEngine {
         let reached = Reached { remote, folder, held, _used: used, _renewed: renewed };
         *now = Some(reached.clone());
         Ok(reached)
+    }
+
+    /// Whether it was rented, and nobody holds it any more.
+    fn is_given_back(&self) -> bool {
+        let is_rented = self.decl.address.is_none();
+        is_rented && self.state.as_ref().is_none_or(|s| held::held_machines(s).iter().all(|h| h.place != self.place))
     }
 
     /// This program there, for stages that speak by `textum emit`; none where it cannot be executed.
@@ -165,7 +172,8 @@ impl SshEngine {
         Ok(is_there(reached.remote.ask_text(&look)?).then_some(path))
     }
 
-    fn submit_one(&self, reached: &Reached, one: &Submission) -> Result<String, Fault> {
+    /// Sends all that a job needs: what it reads, what it executes, and its script.
+    pub(super) fn place(&self, reached: &Reached, one: &Submission) -> Result<Placed, Fault> {
         let Submission { job, name, folder } = one;
         let there = format!("{}/{name}", reached.folder);
         let note = There {
@@ -182,20 +190,28 @@ impl SshEngine {
         let (work, run) = (PathBuf::from(format!("{there}/work")), PathBuf::from(format!("{there}/run")));
         let files = tempfile::tempdir().map_err(|e| Fault::Refused(e.to_string()))?;
         let put = |what: &str, text: &[u8]| fsio::write_derived(&files.path().join(what), text).map_err(refused);
-        put(&format!("{name}.command"), far_command(job, folder, &run, program.as_deref()).as_bytes())?;
-        put(&format!("{name}.script"), script(&work, &run, &run.join("log"), name).as_bytes())?;
+        let (before, first) = if self.queue.is_some() { (far::WITHOUT_QUEUE, far::ONCE) } else { ("", "") };
+        put(&format!("{name}.command"), far_command(job, folder, &run, program.as_deref(), before).as_bytes())?;
+        let script = script(&work, &run, &run.join("log"), name, first);
+        put(&format!("{name}.script"), script.as_bytes())?;
+        fsio::set_executable(&files.path().join(format!("{name}.script")), true).map_err(refused)?;
         if let Ok(bytes) = std::fs::read(folder.join("params.json")) {
             put("params.json", &bytes)?;
         }
         fsio::create_folder(&files.path().join("tmp")).map_err(refused)?;
         reached.remote.send(files.path(), &format!("{there}/run"))?;
+        Ok(Placed { name: name.clone(), needs: job.needs, folder: run, here: folder.clone(), script })
+    }
+
+    fn submit_one(&self, reached: &Reached, one: &Submission) -> Result<String, Fault> {
+        self.place(reached, one)?;
         let lease = self.decl.lease.map(|seconds| (seconds, self.decl.lapse.as_deref()));
-        reached.remote.ask(&far::begin(&reached.folder, name, lease))?;
-        Ok(name.clone())
+        reached.remote.ask(&far::begin(&reached.folder, &one.name, lease))?;
+        Ok(one.name.clone())
     }
 
     /// Takes in what a job has printed and said since it was looked at last.
-    fn take_in(&self, reached: &Reached, job: &Known, there: &There, log: &[u8], signals: &[u8]) -> Result<(), Fault> {
+    pub(super) fn take_in(&self, reached: &Reached, job: &Known, there: &There, log: &[u8], signals: &[u8]) -> Result<(), Fault> {
         let append = |name: &str, bytes: &[u8]| {
             let path = job.folder.join(name);
             let mut file = fsio::append(&path).map_err(refused)?;
@@ -219,12 +235,20 @@ impl SshEngine {
     }
 
     /// Brings what a job that has ended has left, at last how it ended; then nothing of it is needed there.
-    fn bring(&self, reached: &Reached, job: &Known, there: &There) -> Result<(), Fault> {
+    pub(super) fn bring(&self, reached: &Reached, job: &Known, there: &There) -> Result<(), Fault> {
         if job.left().is_some() {
             return Ok(());
         }
         reached.remote.bring(&format!("{}/work", there.folder), &there.outputs, &there.work)?;
-        let ends = [format!("{}.begun", job.name), format!("{}.end", job.name)];
+        self.bring_ends(reached, job, there)?;
+        // What is left there for want of an answer is swept by whoever comes next.
+        let _ = reached.remote.ask(&format!("rm -rf {}", shell_word(&there.folder)));
+        Ok(())
+    }
+
+    /// Brings what tells of a job: where it was at work, what its queue said of it, at last how it ended.
+    pub(super) fn bring_ends(&self, reached: &Reached, job: &Known, there: &There) -> Result<(), Fault> {
+        let ends = ["queued", "cluster.log", "begun", "end"].map(|what| format!("{}.{what}", job.name));
         let part = fsio::part_folder(&job.folder).map_err(refused)?;
         reached.remote.bring(&format!("{}/run", there.folder), &ends, part.path())?;
         for name in ends {
@@ -234,18 +258,16 @@ impl SshEngine {
                 fsio::rename(&from, &job.folder.join(&name)).map_err(refused)?;
             }
         }
-        // What is left there for want of an answer is swept by whoever comes next.
-        let _ = reached.remote.ask(&format!("rm -rf {}", shell_word(&there.folder)));
         Ok(())
     }
 }
 
-fn size_of(folder: &Path, name: &str) -> u64 {
+pub(super) fn size_of(folder: &Path, name: &str) -> u64 {
     std::fs::metadata(folder.join(name)).map_or(0, |m| m.len())
 }
 
 /// What was answered to a job that waits for its checkpoints to be stored: file, name and answer.
-fn answers_to(job: &Known) -> Vec<(PathBuf, String, String)> {
+pub(super) fn answers_to(job: &Known) -> Vec<(PathBuf, String, String)> {
     let entries = std::fs::read_dir(job.folder.join("answers")).into_iter().flatten().flatten();
     let read = |path: PathBuf| {
         let name = path.file_name()?.to_str()?.to_string();
@@ -254,14 +276,14 @@ fn answers_to(job: &Known) -> Vec<(PathBuf, String, String)> {
     entries.filter_map(|e| read(e.path())).filter(|(_, name, _)| name.bytes().all(|b| b.is_ascii_alphanumeric())).collect()
 }
 
-fn there_of(job: &Known) -> Option<There> {
+pub(super) fn there_of(job: &Known) -> Option<There> {
     let path = job.folder.join(format!("{}.there", job.name));
     serde_json::from_slice(&std::fs::read(path).ok()?).ok()
 }
 
 /// The command with what the stage declares of its environment, in that of the machine; paths that lie in the folder of its
-/// log are those there.
-fn far_command(job: &Job, here: &Path, there: &Path, program: Option<&str>) -> String {
+/// log are those there. `before` stands before all that.
+fn far_command(job: &Job, here: &Path, there: &Path, program: Option<&str>, before: &str) -> String {
     let mut words = String::new();
     for (name, value) in &job.variables {
         let value = match (name.as_str(), Path::new(value).strip_prefix(here)) {
@@ -275,16 +297,20 @@ fn far_command(job: &Job, here: &Path, there: &Path, program: Option<&str>) -> S
         };
         words.push_str(&format!(" {}", shell_word(&format!("{name}={value}"))));
     }
-    format!("exec env{words} \"$@\" {}\n", command_words(&job.command))
+    format!("{before}exec env{words} \"$@\" {}\n", command_words(&job.command))
 }
 
 impl Engine for SshEngine {
     fn kind(&self) -> &'static str {
-        "ssh"
+        self.queue.as_ref().map_or("ssh", |queue| queue.kind())
     }
 
     fn describe(&self) -> Result<(String, Vec<String>), Fault> {
         let reached = self.reach(true)?;
+        if let Some(queue) = &self.queue {
+            let (version, offers) = self.at_site(&reached, |site| queue.describe(site))?;
+            return Ok((format!("{version}, by ssh {}", reached.remote.address), offers));
+        }
         let said = reached.remote.ask_text(far::DESCRIBE)?;
         let mut lines = said.lines().map(|l| l.trim().to_string()).filter(|l| !l.is_empty());
         let first = lines.next().unwrap_or_default();
@@ -293,6 +319,9 @@ impl Engine for SshEngine {
 
     fn submit(&self, jobs: &[Submission]) -> Result<Vec<String>, Fault> {
         let reached = self.reach(true)?;
+        if let Some(queue) = &self.queue {
+            return self.submit_queued(queue.as_ref(), &reached, jobs);
+        }
         jobs.iter().map(|one| self.submit_one(&reached, one)).collect()
     }
 
@@ -301,18 +330,44 @@ impl Engine for SshEngine {
         if folder.join(format!("{name}.end")).exists() || !folder.join(format!("{name}.there")).exists() {
             return Ok(None);
         }
-        let rented = self.decl.address.is_none();
-        let gone = rented && self.state.as_ref().is_none_or(|s| held::held_machines(s).iter().all(|h| h.place != self.place));
-        if gone {
+        if self.is_given_back() {
             return Ok(None);
         }
         let reached = self.reach(false)?;
+        if let Some(queue) = &self.queue {
+            return self.find_queued(queue.as_ref(), &reached, name, folder);
+        }
         let said = reached.remote.ask_text(&far::was_begun(&reached.folder, name))?;
         Ok((said.trim() == "yes").then(|| name.to_string()))
     }
 
+    fn can_meet(&self, needs: &Needs, _folder: &Path) -> Result<(), Fault> {
+        let Some(queue) = &self.queue else { return Ok(()) };
+        let reached = match self.reach(true) {
+            // That nobody answers is told, or waited out, when the job is submitted.
+            Err(Fault::Silent(_)) => return Ok(()),
+            other => other?,
+        };
+        self.at_site(&reached, |site| queue.can_meet(site, needs, Path::new(&reached.folder)))
+    }
+
+    fn most_together(&self) -> usize {
+        self.queue.as_ref().map_or(1, |queue| queue.most_together())
+    }
+
+    fn take_back(&self, name: &str, folder: &Path) -> Result<(), Fault> {
+        let path = folder.join(format!("{name}.there"));
+        let there: Option<There> = std::fs::read(path).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok());
+        let Some(there) = there.filter(|_| !self.is_given_back()) else { return Ok(()) };
+        self.reach(false)?.remote.ask(&far::take_back(&there.folder, name)).map(drop)
+    }
+
     fn look(&self, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault> {
         let reached = self.reach(false)?;
+        let told = match &self.queue {
+            Some(queue) => self.at_site(&reached, |site| queue.look(site, jobs))?,
+            None => BTreeMap::new(),
+        };
         let mut text = far::look_begin(&reached.folder);
         let (mut asked, mut given): (Vec<(&Known, There)>, Vec<PathBuf>) = Default::default();
         for job in jobs {
@@ -334,10 +389,17 @@ impl Engine for SshEngine {
         for said in far::answers(&answer) {
             let Some((job, there)) = asked.iter().find(|(job, _)| job.name == said.name) else { continue };
             self.take_in(&reached, job, there, said.log, said.signals)?;
+            if self.queue.is_some() {
+                if let Some(told) = self.stand_queued(&reached, (job, there), &said, told.get(&job.number))? {
+                    found.insert(job.number.clone(), told);
+                }
+                continue;
+            }
             let stand = match said.state {
                 "over" => {
                     // What it printed last may have come after this look began.
                     if !said.is_whole {
+                        found.insert(job.number.clone(), Told { stand: Stand::Running, words: "over".to_string() });
                         continue;
                     }
                     self.bring(&reached, job, there)?;
@@ -379,6 +441,10 @@ impl Engine for SshEngine {
     fn cancel(&self, job: &Known, how: Cancel) -> Result<(), Fault> {
         let Some(there) = there_of(job) else { return Ok(()) };
         let reached = self.reach(false)?;
+        if let Some(queue) = &self.queue {
+            reached.remote.ask(&far::take_back(&there.folder, &job.name)).map(drop)?;
+            return self.at_site(&reached, |site| queue.cancel(site, job, how));
+        }
         let signal = if how == Cancel::Ask { "INT" } else { "KILL" };
         reached.remote.ask(&far::end(&there.folder, &job.name, signal)).map(drop)
     }

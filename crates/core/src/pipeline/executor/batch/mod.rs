@@ -11,8 +11,10 @@ mod held;
 mod job;
 mod machine;
 mod program;
+mod queued;
 mod remote;
 mod script;
+mod shared;
 mod slurm;
 mod submit;
 
@@ -23,10 +25,11 @@ use std::time::{Duration, Instant};
 
 use command::CommandEngine;
 pub use engine::Cause;
-use engine::{Engine, Fault};
+use engine::{Engine, Fault, Queue};
 pub use held::{HeldMachine, Released, held_machines, release_machine};
 use job::{Known, is_ours};
 use machine::SshEngine;
+use shared::SharedEngine;
 use slurm::Slurm;
 use submit::Gathering;
 
@@ -141,15 +144,16 @@ impl Shared {
 impl BatchExecutor {
     /// A declared place; `state` is a folder of the project's that both sides see.
     pub fn of(decl: &PlaceDecl, state: Option<&Path>) -> BatchExecutor {
-        let engine: Box<dyn Engine> = match decl.kind {
-            PlaceKind::Command if let Some(commands) = &decl.commands => {
-                let root = state.and_then(Path::parent).map(Path::to_path_buf);
-                Box::new(CommandEngine { commands: commands.clone(), root })
-            }
-            PlaceKind::Ssh if let Some(machine) = &decl.machine => {
-                Box::new(SshEngine::new(&decl.name, machine, &decl.options, state))
-            }
-            _ => Box::new(Slurm { options: decl.options.clone(), common: state.map(|s| s.join("arrays")) }),
+        let queue: Option<Box<dyn Queue>> = match (decl.kind, &decl.commands) {
+            (PlaceKind::Ssh, _) => None,
+            (PlaceKind::Command, Some(commands)) => Some(Box::new(CommandEngine { commands: commands.clone() })),
+            _ => Some(Box::new(Slurm { options: decl.options.clone() })),
+        };
+        let engine: Box<dyn Engine> = match (&decl.machine, queue) {
+            (Some(machine), queue) => Box::new(SshEngine::new(&decl.name, machine, queue, state)),
+            (None, Some(queue)) => Box::new(SharedEngine::new(queue, state)),
+            // A machine that is reached by SSH has an address, by its manifest.
+            (None, None) => Box::new(SharedEngine::new(Box::new(Slurm { options: Vec::new() }), state)),
         };
         let shared = Shared {
             engine,
@@ -350,6 +354,11 @@ impl Executor for BatchExecutor {
         Ok(self.attach(&id)?.then_some(id))
     }
 
+    fn take_back(&self, folder: &Path, _place: Option<&str>) -> Result<(), IoError> {
+        let Some(name) = submitted_name(folder) else { return Ok(()) };
+        self.shared.engine.take_back(&name, folder).map_err(|e| self.failed("ask", e.words()))
+    }
+
     fn wait(&self, id: &JobId) -> Result<Exit, IoError> {
         loop {
             if let Some(exit) = self.wait_at_most(id, LOOK_AGAIN)? {
@@ -370,10 +379,11 @@ impl Executor for BatchExecutor {
         let written = |path: PathBuf| std::fs::metadata(path).and_then(|m| m.modified()).ok();
         // Both by the clock of the folder that both sides see.
         let waited = known.as_ref().and_then(|k| written(k.file("begun"))?.duration_since(written(k.folder.join(SUBMITTED))?).ok());
+        // Two clocks tell nothing of it; the other machine's alone does where it was asked.
+        let waited = if self.shares_folder { waited } else { known.as_ref().and_then(Known::waited) };
         PlaceRecord {
             held_ms: self.shared.engine.held_for().and_then(|held| u64::try_from(held.as_millis()).ok()),
-            // Two clocks tell nothing of it.
-            waited_ms: waited.filter(|_| self.shares_folder).and_then(|w| u64::try_from(w.as_millis()).ok()),
+            waited_ms: waited.and_then(|w| u64::try_from(w.as_millis()).ok()),
             host: line(0).unwrap_or_else(host),
             job: known.map(|k| k.number),
             processor: line(2),
@@ -393,10 +403,11 @@ pub fn end_submitted(place: &dyn Executor, name: Option<&str>, folder: &Path) ->
     };
     // One that the engine takes on only now, after all, does nothing.
     fsio::write_derived(&folder.join(format!("{called}.revoked")), b"")?;
-    if let Some(id) = place.take_up(folder, name).map_err(unanswered)? {
-        place.cancel(&id, Cancel::AtOnce).map_err(unanswered)?;
-        // Its word that it has ended counts, whatever it says of how.
-        let _ = place.wait(&id);
-    }
+    let Some(id) = place.take_up(folder, name).map_err(unanswered)? else {
+        return place.take_back(folder, name).map_err(unanswered);
+    };
+    place.cancel(&id, Cancel::AtOnce).map_err(unanswered)?;
+    // Its word that it has ended counts, whatever it says of how.
+    let _ = place.wait(&id);
     Ok(())
 }

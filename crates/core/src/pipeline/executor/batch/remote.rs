@@ -83,6 +83,12 @@ impl Remote {
         self.ask(text).map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
     }
 
+    /// What a command of these words prints there.
+    pub fn ask_words(&self, words: &[String], input: Option<&[u8]>, most: Duration) -> Result<String, Fault> {
+        let order = words.iter().map(|w| shell_word(w)).collect::<Vec<_>>().join(" ");
+        self.exchange(&order, input, most).map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
+    }
+
     /// Puts a file there, under another name until it is whole.
     pub fn put_file(&self, from: &Path, to: &str) -> Result<(), Fault> {
         let unread = |e: std::io::Error| Fault::Refused(format!("{}: {e}", from.display()));

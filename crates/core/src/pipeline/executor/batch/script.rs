@@ -21,8 +21,8 @@ pub fn command_words(command: &JobCommand) -> String {
     }
 }
 
-/// What one job is given: where it works, what it executes, and what is left of it.
-pub fn script(work: &Path, folder: &Path, log: &Path, name: &str) -> String {
+/// What one job is given: where it works, what it executes, and what is left of it; `first` stands before all that.
+pub fn script(work: &Path, folder: &Path, log: &Path, name: &str, first: &str) -> String {
     let word = |path: &Path| shell_word(&path.display().to_string());
     let (work, here, log) = (word(work), word(folder), word(log));
     format!(
@@ -32,7 +32,7 @@ trap : INT TERM
 cd {here} || exit 125
 # Taken back before it began, by somebody who did not know what it is called.
 [ -e {name}.revoked ] && exit 125
-# The graphics processors that it was given, what they are and by which driver.
+{first}# The graphics processors that it was given, what they are and by which driver.
 g=${{CUDA_VISIBLE_DEVICES:-}}
 [ -n "$g" ] && command -v nvidia-smi > /dev/null && g="$g: $(nvidia-smi --query-gpu=name,driver_version --format=csv,noheader 2> /dev/null | sort -u | head -n 2 | tr '\n' ';' | cut -c -150)"
 {{ echo "${{SLURMD_NODENAME:-$(uname -n)}}"; echo "${{SLURM_JOB_ID:-}}"; sed -n 's/^model name[^:]*: *//p' /proc/cpuinfo | head -n 1; echo "$g"; date +%s.%N; }} > {name}.part && mv {name}.part {name}.begun

@@ -3,11 +3,10 @@
 //! Jobs of the same needs that are submitted together are one array. States: `man squeue`, "job state codes".
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
-use super::engine::{Cause, Engine, Fault, Stand, Submission, Told, ask, words};
+use super::engine::{Cause, Fault, Placed, Queue, Site, Stand, Told, words};
 use super::job::{Known, is_ours, new_name};
-use super::script::script;
 use crate::config::manifest::{Needs, shell_word};
 use crate::fsio;
 use crate::pipeline::executor::{Cancel, JobState};
@@ -19,8 +18,6 @@ const ARRAY: usize = 500;
 pub struct Slurm {
     /// Options of the manifest, each a word of `sbatch`.
     pub options: Vec<String>,
-    /// A folder that both sides see, for what the jobs of an array have in common.
-    pub common: Option<PathBuf>,
 }
 
 /// Whether an error says that the engine could not be reached, rather than that it refuses.
@@ -38,8 +35,8 @@ fn is_silence(error: &str) -> bool {
     SIGNS.iter().any(|sign| error.contains(sign))
 }
 
-fn slurm(words: &[String], input: Option<&str>) -> Result<String, Fault> {
-    ask(words, input.map(str::as_bytes)).map_err(|fault| match fault {
+fn slurm(site: &Site<'_>, words: &[String], input: Option<&str>) -> Result<String, Fault> {
+    site.ask(words, input.map(str::as_bytes)).map_err(|fault| match fault {
         Fault::Refused(why) if is_silence(&why) => Fault::Silent(why),
         other => other,
     })
@@ -61,8 +58,10 @@ fn stand(state: &str) -> Stand {
 }
 
 impl Slurm {
-    fn submission(&self, needs: &Needs, name: &str, folder: &Path, output: &str) -> Vec<String> {
-        let mut all = words(&["sbatch", "--parsable", "--no-requeue", "--export=NIL", "--open-mode=append"]);
+    fn submission(&self, site: &Site<'_>, needs: &Needs, name: &str, folder: &Path, output: &str) -> Vec<String> {
+        let mut all = words(&["sbatch", "--parsable", "--no-requeue", "--open-mode=append"]);
+        // A stage has the environment that it has here; on another machine that of whoever logs in there.
+        all.push(format!("--export={}", if site.is_far { "ALL" } else { "NIL" }));
         all.push(format!("--job-name={name}"));
         all.push(format!("--chdir={}", folder.display()));
         // What the engine itself says of the job, its end by force for example.
@@ -87,32 +86,27 @@ impl Slurm {
     }
 
     /// One job, under its own name.
-    fn submit_one(&self, one: &Submission) -> Result<Vec<String>, Fault> {
+    fn submit_one(&self, site: &Site<'_>, one: &Placed) -> Result<Vec<String>, Fault> {
         let output = one.folder.join(format!("{}.cluster.log", one.name)).display().to_string();
-        let text = script(&one.job.folder, &one.folder, &one.job.log, &one.name);
-        let said = slurm(&self.submission(&one.job.needs, &one.name, &one.folder, &output), Some(&text))?;
+        let said = slurm(site, &self.submission(site, &one.needs, &one.name, &one.folder, &output), Some(&one.script))?;
         Ok(vec![Slurm::number(&said)?.to_string()])
     }
 
     /// Many as one array, under a name of its own that stands beside each.
-    fn submit_array(&self, jobs: &[Submission], common: &Path) -> Result<Vec<String>, Fault> {
+    fn submit_array(&self, site: &Site<'_>, jobs: &[Placed], common: &Path) -> Result<Vec<String>, Fault> {
         let refused = |e: fsio::IoError| Fault::Refused(e.to_string());
         let name = new_name();
         let mut cases = String::new();
         for (at, one) in jobs.iter().enumerate() {
-            let own = one.folder.join(format!("{}.script", one.name));
-            let text = script(&one.job.folder, &one.folder, &one.job.log, &one.name);
-            fsio::write_derived(&own, text.as_bytes()).map_err(refused)?;
-            fsio::write_derived(&one.folder.join(ARRAY_NAME), format!("{name}_{at}").as_bytes()).map_err(refused)?;
-            cases.push_str(&format!("{at}) exec /bin/sh {};;\n", shell_word(&own.display().to_string())));
+            fsio::write_derived(&one.here.join(ARRAY_NAME), format!("{name}_{at}").as_bytes()).map_err(refused)?;
+            cases.push_str(&format!("{at}) exec /bin/sh {};;\n", shell_word(&one.script_path().display().to_string())));
         }
         let text = format!("#!/bin/sh\ncase $SLURM_ARRAY_TASK_ID in\n{cases}esac\nexit 125\n");
         let Some(first) = jobs.first() else { return Ok(Vec::new()) };
         // The folders of the jobs come and go one by one: what they have in common cannot lie in one of them.
-        fsio::create_folder(common).map_err(refused)?;
-        let mut all = self.submission(&first.job.needs, &name, common, "/dev/null");
+        let mut all = self.submission(site, &first.needs, &name, common, "/dev/null");
         all.push(format!("--array=0-{}", jobs.len() - 1));
-        let number = Slurm::number(&slurm(&all, Some(&text))?)?;
+        let number = Slurm::number(&slurm(site, &all, Some(&text))?)?;
         Ok((0..jobs.len()).map(|at| format!("{number}_{at}")).collect())
     }
 }
@@ -120,60 +114,64 @@ impl Slurm {
 /// In the folder of a job that was submitted in an array: the array's name and the job's place in it.
 const ARRAY_NAME: &str = "submitted-array";
 
-impl Engine for Slurm {
+impl Queue for Slurm {
     fn kind(&self) -> &'static str {
         "slurm"
     }
 
-    fn describe(&self) -> Result<(String, Vec<String>), Fault> {
-        let version = slurm(&words(&["sinfo", "--version"]), None)?;
+    fn describe(&self, site: &Site<'_>) -> Result<(String, Vec<String>), Fault> {
+        let version = slurm(site, &words(&["sinfo", "--version"]), None)?;
         let format = "--format=%P  %D nodes %T, %c processors and %m MB each, %G, at most %l";
-        let partitions = slurm(&words(&["sinfo", "--noheader", format]), None)?;
+        let partitions = slurm(site, &words(&["sinfo", "--noheader", format]), None)?;
         Ok((version.trim().to_string(), partitions.lines().map(|l| l.trim().replace(", (null)", "")).collect()))
     }
 
-    fn can_meet(&self, needs: &Needs, folder: &Path) -> Result<(), Fault> {
-        let mut all = self.submission(needs, "textum", folder, "/dev/null");
+    fn can_meet(&self, site: &Site<'_>, needs: &Needs, folder: &Path) -> Result<(), Fault> {
+        let mut all = self.submission(site, needs, "textum", folder, "/dev/null");
         all.push("--test-only".to_string());
-        match slurm(&all, Some("#!/bin/sh\ntrue\n")) {
+        match slurm(site, &all, Some("#!/bin/sh\ntrue\n")) {
             // That nobody answers is told, or waited out, when it is submitted.
-            Err(Fault::Refused(e)) if !e.contains("cannot be started") => Err(Fault::Refused(e)),
+            Err(Fault::Refused(e)) if !e.contains("cannot be started") && !e.ends_with("not found") => Err(Fault::Refused(e)),
             _ => Ok(()),
         }
     }
 
     fn most_together(&self) -> usize {
-        if self.common.is_some() { ARRAY } else { 1 }
+        ARRAY
     }
 
-    fn submit(&self, jobs: &[Submission]) -> Result<Vec<String>, Fault> {
-        match (jobs, &self.common) {
-            ([one], _) => self.submit_one(one),
-            (many, Some(common)) => self.submit_array(many, common),
+    fn submit(&self, site: &Site<'_>, jobs: &[Placed]) -> Result<Vec<String>, Fault> {
+        match (jobs, &site.common) {
+            ([one], _) => self.submit_one(site, one),
+            (many, Some(common)) => self.submit_array(site, many, common),
             (_, None) => Err(Fault::Refused("jobs are submitted one by one here".into())),
         }
     }
 
-    fn find(&self, name: &str, folder: &Path) -> Result<Option<String>, Fault> {
+    fn find(&self, site: &Site<'_>, name: &str, _folder: &Path, here: &Path) -> Result<Option<String>, Fault> {
         let of = |name: &str| {
             let all = words(&["squeue", "--noheader", "--states=all", "--format=%F", &format!("--name={name}")]);
-            slurm(&all, None).map(|said| said.lines().next().and_then(|l| l.trim().parse::<u64>().ok()))
+            slurm(site, &all, None).map(|said| said.lines().next().and_then(|l| l.trim().parse::<u64>().ok()))
         };
         if let Some(number) = of(name)? {
             return Ok(Some(number.to_string()));
         }
-        let array = std::fs::read_to_string(folder.join(ARRAY_NAME)).unwrap_or_default();
+        let array = std::fs::read_to_string(here.join(ARRAY_NAME)).unwrap_or_default();
         let Some((array, at)) = array.trim().split_once('_').filter(|(array, _)| is_ours(array)) else { return Ok(None) };
         let Ok(at) = at.parse::<u32>() else { return Ok(None) };
         Ok(of(array)?.map(|number| format!("{number}_{at}")))
     }
 
-    fn look(&self, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault> {
+    fn look(&self, site: &Site<'_>, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault> {
         // An array is asked for as a whole: the numbers of ten thousand jobs would not fit on a command line.
-        let numbers: BTreeSet<&str> = jobs.iter().map(|k| k.number.split('_').next().unwrap_or_default()).collect();
+        let of_array = |k: &'_ Known| k.number.split('_').next().unwrap_or_default().to_string();
+        let numbers: BTreeSet<String> = jobs.iter().map(of_array).filter(|n| n.parse::<u64>().is_ok()).collect();
+        if numbers.is_empty() {
+            return Ok(BTreeMap::new());
+        }
         let list = numbers.into_iter().collect::<Vec<_>>().join(",");
         let all = words(&["squeue", "--noheader", "--states=all", "--array", "--format=%i|%T|%r|%S", &format!("--jobs={list}")]);
-        let said = match slurm(&all, None) {
+        let said = match slurm(site, &all, None) {
             Ok(said) => said,
             // Of jobs that it has forgotten, all of them, it says that there are none such.
             Err(Fault::Refused(e)) if e.contains("Invalid job id") => String::new(),
@@ -192,7 +190,7 @@ impl Engine for Slurm {
         Ok(found)
     }
 
-    fn cancel(&self, job: &Known, how: Cancel) -> Result<(), Fault> {
+    fn cancel(&self, site: &Site<'_>, job: &Known, how: Cancel) -> Result<(), Fault> {
         let number = job.number.as_str();
         // The whole job hears it, also what the script has started.
         let orders = match (how, job.state) {
@@ -201,7 +199,7 @@ impl Engine for Slurm {
             _ => vec![words(&["scancel", number])],
         };
         for order in orders {
-            match slurm(&order, None) {
+            match slurm(site, &order, None) {
                 Ok(_) => {}
                 Err(Fault::Refused(e))
                     if e.contains("Invalid job id") || e.contains("already complet") || e.contains("not running") => {}

@@ -24,6 +24,9 @@ pub fn main() -> ExitCode {
     if let Some(code) = textum_core::observe::hidden(&std::env::args_os().collect::<Vec<_>>()) {
         return code;
     }
+    if std::env::args_os().nth(1).is_some_and(|word| word == textum_core::pipeline::executor::PUT_WORD) {
+        return commands::place::put_what_a_stage_reads();
+    }
     textum_core::observe::offer_tracer();
     clap_complete::CompleteEnv::with_factory(forms::command).complete();
     let parsed = forms::command().try_get_matches().and_then(|m| Ok((forms::words_of(&m), Arguments::from_arg_matches(&m)?)));

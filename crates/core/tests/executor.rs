@@ -66,6 +66,7 @@ impl Bench {
             needs: NEEDS,
             place: None,
             declared: vec!["YARN".into(), "EMPTY".into()],
+            inputs: Vec::new(),
             outputs: OUTPUTS.map(String::from).to_vec(),
             checkpoints: None,
         }
@@ -185,6 +186,7 @@ fn logged_in(folder: &Path, what: &str) -> Option<(Login, BatchExecutor)> {
         options: options.map(|(option, file)| format!("-o{option}={}", machines.join(file).display())).to_vec(),
         address: Some(address.to_string()),
         folder: folder.join(format!("there-{what}")).display().to_string(),
+        depot: None,
         begin: None,
         end: None,
         lease: None,
@@ -211,6 +213,7 @@ fn machine(folder: &Path) -> Option<BatchExecutor> {
     let machine = MachineDecl {
         options: vec![format!("-oIdentityFile={}", machines.join("key").display())],
         address: None,
+        depot: None,
         folder: folder.join("far").display().to_string(),
         begin: Some(format!("{own} begin {} {{hold}}", machines.display())),
         end: Some(format!("{own} end {} {{hold}}", machines.display())),

@@ -1,6 +1,8 @@
 //! `textum place`: where stages execute.
 
 use std::collections::BTreeMap;
+use std::io::{Read, Write};
+use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use textum_core::config::graph::StageIndex;
@@ -14,6 +16,20 @@ use crate::args::{Format, Global};
 use crate::failure::{Failure, NOT_THERE, UNSUCCESSFUL};
 use crate::render;
 use crate::ui::Ui;
+
+/// On a machine where stages work: puts what one reads in its place, out of a depot, by an order on standard input. It is asked
+/// by another Textum, which hears on standard error what failed.
+pub fn put_what_a_stage_reads() -> ExitCode {
+    let mut order = Vec::new();
+    let read = std::io::stdin().read_to_end(&mut order).map_err(|e| e.to_string());
+    match read.and_then(|_| textum_core::pipeline::executor::put_what_a_stage_reads(&order)) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(why) => {
+            let _ = writeln!(std::io::stderr(), "{why}");
+            ExitCode::from(UNSUCCESSFUL)
+        }
+    }
+}
 
 /// What `textum place` takes.
 #[derive(Debug, Args)]

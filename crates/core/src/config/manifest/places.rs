@@ -42,6 +42,8 @@ pub struct PlaceForm {
     /// Options of ssh to the login machine of a cluster, as in { Port = 2222 }.
     #[serde(default)]
     pub ssh: IndexMap<String, PlaceOptionForm>,
+    /// The depot through which what stages read goes there, so that only what is not there yet travels; it is sent unless said.
+    pub depot: Option<String>,
     /// The folder there in which stages work, which the nodes of a cluster see too; .textum-work in the home unless said.
     pub folder: Option<String>,
     /// The command that rents a machine and prints its address, and in further lines its host keys; {hold} names it.
@@ -122,6 +124,8 @@ pub struct EngineCommands {
 pub struct MachineDecl {
     /// Options of ssh, each a word of its command line.
     pub options: Vec<String>,
+    /// The depot through which what stages read goes there; none: it is sent.
+    pub depot: Option<String>,
     /// Its address, where it stands there; else it is rented.
     pub address: Option<String>,
     /// The folder there in which stages work.
@@ -229,9 +233,13 @@ impl Checker<'_, '_> {
         };
         match place.kind {
             PlaceKind::Slurm | PlaceKind::Command if place.address.is_none() => {
-                for key in [("folder", place.folder.is_some()), ("ssh", !place.ssh.is_empty())] {
+                let said = [("folder", place.folder.is_some()), ("ssh", !place.ssh.is_empty()), ("depot", place.depot.is_some())];
+                for key in said {
                     if key.1 {
-                        lacks("`address`", &format!("`{}` is of its login machine: write that as ssh takes it", key.0));
+                        lacks(
+                            "`address`",
+                            &format!("`{}` is of a cluster that is reached by SSH: write its login machine as ssh takes it", key.0),
+                        );
                     }
                 }
             }
@@ -386,6 +394,7 @@ impl Checker<'_, '_> {
         let of_rented = place.begin.as_ref().map(|_| LEASE);
         Some(MachineDecl {
             options: options.to_vec(),
+            depot: place.depot.clone(),
             address: place.address.clone(),
             folder,
             begin: place.begin.clone(),

@@ -25,7 +25,7 @@ use crate::project::observed::Settled;
 use crate::project::sandbox::Pool;
 use crate::record::ledger::CheckpointRow;
 use crate::record::receipt::{
-    BranchedFrom, Content, Exit, Inputs, PlaceRecord, Read, STAGE_RECEIPT, StageReceipt, StageState, canonical,
+    BranchedFrom, Content, Exit, Inputs, PlaceRecord, Read, STAGE_RECEIPT, StageReceipt, StageState, StorageMode, canonical,
 };
 use crate::store::{Digest, Store, Writer};
 use textum_expr::Rule;
@@ -96,6 +96,13 @@ impl Task {
     pub(super) fn outputs(&self) -> impl Iterator<Item = &str> {
         let writes = self.inputs.writes.iter().map(|w| &*w.path);
         writes.chain(self.inputs.metrics.iter().map(|m| &**m)).chain(self.inputs.checkpoints.as_deref())
+    }
+
+    /// What it reads of the project's that is kept in the store, as it lies where it works.
+    fn stored_reads(&self) -> Vec<(String, Content)> {
+        let stored = self.reads.iter().filter(|read| read.hold == StorageMode::Store);
+        let of = |read: &Read| Some((read.at.path.in_project()?.to_string(), read.at.content.clone()));
+        stored.filter_map(of).collect()
     }
 
     /// Where what it prints goes.
@@ -334,6 +341,7 @@ impl StageContext<'_> {
             needs: task.needs,
             place: task.place.clone(),
             declared: task.inputs.vars.keys().cloned().collect(),
+            inputs: task.stored_reads(),
             outputs: task.outputs().map(str::to_string).collect(),
             checkpoints: task.inputs.checkpoints.as_ref().map(ToString::to_string),
         })

@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 use serde::Serialize;
 
 use super::batch::BatchExecutor;
+use super::places::way_of;
 use super::{Cancel, Executor, Job, JobCommand};
 use crate::config::manifest::{Needs, PlaceDecl};
 use crate::fsio::{self, IoError};
@@ -48,7 +49,10 @@ pub fn check_place(project: &Project, decl: &PlaceDecl) -> Result<PlaceCheck, Io
     let mut found = PlaceCheck::default();
     // A rented machine stands in the project's own files.
     let own_files = project.workspace.state();
-    let place = BatchExecutor::of(decl, (!decl.shares_folder()).then_some(own_files.as_path()));
+    let place = match decl.shares_folder() {
+        true => BatchExecutor::of(decl, None),
+        false => BatchExecutor::with_way(decl, Some(&own_files), way_of(project, decl)),
+    };
     match place.describe() {
         Ok((version, partitions)) => (found.engine, found.partitions) = (Some(version), partitions),
         Err(e) => {
@@ -74,6 +78,7 @@ pub fn check_place(project: &Project, decl: &PlaceDecl) -> Result<PlaceCheck, Io
         needs: Needs { cpus: 1, memory: 0, gpus: 0, time: Some(60) },
         place: None,
         declared: Vec::new(),
+        inputs: Vec::new(),
         outputs: ["from-there", "clock", "program"].map(String::from).to_vec(),
         checkpoints: None,
     };
@@ -104,6 +109,9 @@ pub fn check_place(project: &Project, decl: &PlaceDecl) -> Result<PlaceCheck, Io
         let engine_says: Vec<String> = names.filter(|n| n.ends_with(".cluster.log")).map(|n| read(&n)).collect();
         let engine_says = engine_says.join("; ");
         found.faults.push(format!("a trivial job did not succeed there: {engine_says}"));
+    }
+    if let Err(why) = place.try_way() {
+        found.faults.push(format!("what stages read cannot go there by its depot: {why}"));
     }
     look_at_what_came_back(&mut found, decl, folder.path(), (&token, &program));
     Ok(found)

@@ -13,7 +13,7 @@ mod processes;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-pub use batch::{BatchExecutor, Cause, HeldMachine, Released, held_machines, release_machine};
+pub use batch::{BatchExecutor, Cause, HeldMachine, PUT_WORD, Released, held_machines, put_what_a_stage_reads, release_machine};
 pub(super) use batch::{end_submitted, submitted_name};
 pub use capacity::Capacity;
 pub use check::{PlaceCheck, check_place};
@@ -24,7 +24,7 @@ pub(super) use processes::{Mark, end_marked};
 
 use crate::config::manifest::Needs;
 use crate::fsio::IoError;
-use crate::record::receipt::{Exit, PlaceRecord};
+use crate::record::receipt::{Content, Exit, PlaceRecord};
 
 /// A command to be executed. It holds all that an executor knows of a stage.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -45,6 +45,8 @@ pub struct Job {
     pub declared: Vec<String>,
     /// What it writes, below its folder: that is brought from where the folder is another.
     pub outputs: Vec<String>,
+    /// What it reads that is in the project's store, as it lies in `folder`.
+    pub inputs: Vec<(String, Content)>,
     /// The path of its checkpoints, below its folder.
     pub checkpoints: Option<String>,
 }

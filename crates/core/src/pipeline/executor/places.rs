@@ -4,8 +4,9 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use super::batch::BatchExecutor;
+use super::batch::{BatchExecutor, Way};
 use super::{Cancel, Capacity, Executor, Job, JobId, JobState, LocalExecutor, TooMuchMemory, Why};
+use crate::config::manifest::PlaceDecl;
 use crate::fsio::IoError;
 use crate::project::workspace::Project;
 use crate::record::receipt::{Exit, PlaceRecord};
@@ -18,6 +19,12 @@ pub struct Places {
     jobs: BTreeMap<String, u32>,
 }
 
+/// The way through a depot to a place, where it says one.
+pub(super) fn way_of(project: &Project, decl: &PlaceDecl) -> Option<Way> {
+    let depot = decl.machine.as_ref()?.depot.as_ref()?;
+    Some(Way::new(project.depots.clone(), depot, &project.manifest.name, project.store.folder()))
+}
+
 /// What parts the name of a place from the id that it has given: no local id has one.
 const PART: char = ':';
 
@@ -26,7 +33,8 @@ impl Places {
     pub fn of(project: &Project) -> Places {
         let mut places = Places::default();
         for decl in &project.manifest.places {
-            places.others.insert(decl.name.clone(), BatchExecutor::of(decl, Some(&project.workspace.state())));
+            let place = BatchExecutor::with_way(decl, Some(&project.workspace.state()), way_of(project, decl));
+            places.others.insert(decl.name.clone(), place);
             places.jobs.insert(decl.name.clone(), decl.jobs);
         }
         places

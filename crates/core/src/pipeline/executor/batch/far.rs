@@ -9,6 +9,10 @@ const BITE: u64 = 8 << 20;
 /// that nobody waited for has a number but no words, and another may bear its number by now.
 const ALIVE: &str = r#"alive() { [ -e "$1" ] && tr '\0' ' ' < "/proc/$(cat "$1")/cmdline" 2>/dev/null | grep -q "$2"; }"#;
 
+/// What was fetched for stages goes when nothing was for a month.
+const KEEP_FETCHED: &str =
+    "if [ -d fetched ] && [ -z \"$(find fetched -maxdepth 1 -name used -mtime -30)\" ]; then rm -rf fetched; fi 2>/dev/null\n";
+
 /// What the machine is.
 pub const DESCRIBE: &str = r#"
 echo "$(uname -sm)"
@@ -21,7 +25,7 @@ true
 /// Makes the folder in which all lies, and prints it whole. What jobs have left that nobody asked for in a month goes.
 pub fn prepare(folder: &str) -> String {
     format!(
-        "umask 077; mkdir -p {0} && cd {0} && pwd -P\nfind . -maxdepth 1 -name 'textum-????????????????' -mtime +30 -exec rm -rf {{}} + 2>/dev/null; true\n",
+        "umask 077; mkdir -p {0} && cd {0} && pwd -P\n{KEEP_FETCHED}find . -maxdepth 1 -name 'textum-????????????????' -mtime +30 -exec rm -rf {{}} + 2>/dev/null; true\n",
         shell_word(folder)
     )
 }

@@ -198,6 +198,7 @@ mod tests {
     fn decl(folder: &Path, begin: &str) -> MachineDecl {
         MachineDecl {
             options: Vec::new(),
+            depot: None,
             address: None,
             folder: "x".into(),
             begin: Some(begin.replace("DIR", &folder.display().to_string())),

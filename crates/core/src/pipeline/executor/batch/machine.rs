@@ -12,6 +12,7 @@ use std::time::{Duration, Instant};
 
 use serde::{Deserialize, Serialize};
 
+use super::by_depot::{WORD as PUT_WORD, Way};
 use super::engine::{Cause, Engine, Fault, Placed, Queue, Stand, Submission, Told};
 use super::held::{self, HeldMachine};
 use super::job::Known;
@@ -21,6 +22,10 @@ use super::{far, program};
 use crate::config::manifest::{MachineDecl, Needs, shell_word};
 use crate::fsio::{self, FileLock, IoError};
 use crate::pipeline::executor::{Cancel, Job};
+use crate::record::receipt::Content;
+
+/// So long a machine may take to fetch what a stage reads.
+const FETCH: Duration = Duration::from_secs(24 * 3600);
 
 /// A machine.
 pub struct SshEngine {
@@ -28,6 +33,8 @@ pub struct SshEngine {
     pub(super) decl: MachineDecl,
     /// What carries jobs out, where it is not the machine itself.
     pub(super) queue: Option<Box<dyn Queue>>,
+    /// How what stages read goes there, where it is not sent.
+    way: Option<Way>,
     /// The project's own files, where it is noted what is held.
     state: Option<PathBuf>,
     /// For the sockets of connections.
@@ -102,11 +109,17 @@ fn refused(e: IoError) -> Fault {
 
 impl SshEngine {
     /// The machine of a declared place, or that of a queue which is reached through it.
-    pub fn new(place: &str, decl: &MachineDecl, queue: Option<Box<dyn Queue>>, state: Option<&Path>) -> SshEngine {
+    pub fn new(
+        place: &str,
+        decl: &MachineDecl,
+        (queue, way): (Option<Box<dyn Queue>>, Option<Way>),
+        state: Option<&Path>,
+    ) -> SshEngine {
         SshEngine {
             place: place.to_string(),
             decl: decl.clone(),
             queue,
+            way,
             state: state.map(Path::to_path_buf),
             sockets: tempfile::Builder::new().prefix("tx").tempdir().ok(),
             now: Mutex::default(),
@@ -172,6 +185,29 @@ impl SshEngine {
         Ok(is_there(reached.remote.ask_text(&look)?).then_some(path))
     }
 
+    /// Sends what a job reads by way of a depot; the paths that stand there then.
+    fn put_by(
+        &self,
+        way: &Way,
+        reached: &Reached,
+        inputs: &[(String, Content)],
+        (there, program): (&str, Option<&str>),
+    ) -> Result<Vec<String>, Fault> {
+        let sent = way.send(inputs)?;
+        if sent.paths.is_empty() && !inputs.is_empty() {
+            return Ok(Vec::new());
+        }
+        let Some(program) = program else {
+            let why = "what a stage reads comes from a depot by this program, which cannot be executed there";
+            return Err(Fault::Refused(format!("{why}: leave `depot` out of the place, and it is sent")));
+        };
+        let (paths, folder) = (sent.paths.clone(), PathBuf::from(format!("{}/fetched", reached.folder)));
+        let order = sent.order(&folder, &PathBuf::from(format!("{there}/work")))?;
+        let words = [program, PUT_WORD].map(str::to_string);
+        reached.remote.ask_words(&words, Some(&order), FETCH)?;
+        Ok(paths)
+    }
+
     /// Sends all that a job needs: what it reads, what it executes, and its script.
     pub(super) fn place(&self, reached: &Reached, one: &Submission) -> Result<Placed, Fault> {
         let Submission { job, name, folder } = one;
@@ -186,7 +222,11 @@ impl SshEngine {
         let note = serde_json::to_vec(&note).map_err(|e| Fault::Refused(e.to_string()))?;
         fsio::write_derived(&folder.join(format!("{name}.there")), &note).map_err(refused)?;
         let program = self.program_there(reached)?;
-        reached.remote.send(&job.folder, &format!("{there}/work"))?;
+        let sent = match &self.way {
+            Some(way) => self.put_by(way, reached, &job.inputs, (&there, program.as_deref()))?,
+            None => Vec::new(),
+        };
+        reached.remote.send(&job.folder, &sent, &format!("{there}/work"))?;
         let (work, run) = (PathBuf::from(format!("{there}/work")), PathBuf::from(format!("{there}/run")));
         let files = tempfile::tempdir().map_err(|e| Fault::Refused(e.to_string()))?;
         let put = |what: &str, text: &[u8]| fsio::write_derived(&files.path().join(what), text).map_err(refused);
@@ -199,7 +239,7 @@ impl SshEngine {
             put("params.json", &bytes)?;
         }
         fsio::create_folder(&files.path().join("tmp")).map_err(refused)?;
-        reached.remote.send(files.path(), &format!("{there}/run"))?;
+        reached.remote.send(files.path(), &[], &format!("{there}/run"))?;
         Ok(Placed { name: name.clone(), needs: job.needs, folder: run, here: folder.clone(), script })
     }
 
@@ -349,6 +389,15 @@ impl Engine for SshEngine {
             other => other?,
         };
         self.at_site(&reached, |site| queue.can_meet(site, needs, Path::new(&reached.folder)))
+    }
+
+    fn try_way(&self) -> Result<(), Fault> {
+        let Some(way) = &self.way else { return Ok(()) };
+        let reached = self.reach(true)?;
+        let program = self.program_there(&reached)?;
+        let there = format!("{}/tried", reached.folder);
+        self.put_by(way, &reached, &[], (&there, program.as_deref()))?;
+        reached.remote.ask(&format!("rm -rf {}", shell_word(&there))).map(drop)
     }
 
     fn most_together(&self) -> usize {

@@ -4,6 +4,7 @@
 //! where it is at work, and `NAME.end`, its exit status. How it stands is judged by what the engine says, never by an exit
 //! status alone; an engine that does not answer is asked again. One thread asks for all jobs in one call.
 
+mod by_depot;
 mod command;
 mod engine;
 mod far;
@@ -23,6 +24,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
+pub use by_depot::{WORD as PUT_WORD, Way, put_what_a_stage_reads};
 use command::CommandEngine;
 pub use engine::Cause;
 use engine::{Engine, Fault, Queue};
@@ -142,15 +144,20 @@ impl Shared {
 }
 
 impl BatchExecutor {
-    /// A declared place; `state` is a folder of the project's that both sides see.
+    /// A declared place; `state` is a folder of the project's, which both sides see where the place shares it.
     pub fn of(decl: &PlaceDecl, state: Option<&Path>) -> BatchExecutor {
+        BatchExecutor::with_way(decl, state, None)
+    }
+
+    /// The same, with the way through a depot by which what stages read goes there.
+    pub fn with_way(decl: &PlaceDecl, state: Option<&Path>, way: Option<Way>) -> BatchExecutor {
         let queue: Option<Box<dyn Queue>> = match (decl.kind, &decl.commands) {
             (PlaceKind::Ssh, _) => None,
             (PlaceKind::Command, Some(commands)) => Some(Box::new(CommandEngine { commands: commands.clone() })),
             _ => Some(Box::new(Slurm { options: decl.options.clone() })),
         };
         let engine: Box<dyn Engine> = match (&decl.machine, queue) {
-            (Some(machine), queue) => Box::new(SshEngine::new(&decl.name, machine, queue, state)),
+            (Some(machine), queue) => Box::new(SshEngine::new(&decl.name, machine, (queue, way), state)),
             (None, Some(queue)) => Box::new(SharedEngine::new(queue, state)),
             // A machine that is reached by SSH has an address, by its manifest.
             (None, None) => Box::new(SharedEngine::new(Box::new(Slurm { options: Vec::new() }), state)),
@@ -183,6 +190,11 @@ impl BatchExecutor {
     /// The version of its engine, and what it offers, in its words.
     pub fn describe(&self) -> Result<(String, Vec<String>), String> {
         self.shared.engine.describe().map_err(|e| e.words().to_string())
+    }
+
+    /// Tries the way by which what stages read goes there.
+    pub fn try_way(&self) -> Result<(), String> {
+        self.shared.engine.try_way().map_err(|e| e.words().to_string())
     }
 
     /// Asks whether any node could ever carry such a job out: what none can would wait for ever. Once for the same needs.

@@ -106,10 +106,11 @@ impl Remote {
         finished(started(command)?, input, most)
     }
 
-    /// Sends a folder with all that it holds.
-    pub fn send(&self, from: &Path, to: &str) -> Result<(), Fault> {
+    /// Sends a folder with all that it holds but these paths.
+    pub fn send(&self, from: &Path, without: &[String], to: &str) -> Result<(), Fault> {
         let mut pack = Command::new("tar");
-        pack.arg("-C").arg(from).args(["-cf", "-", "."]).stdin(Stdio::null());
+        pack.arg("-C").arg(from).args(["--anchored", "--no-wildcards"]);
+        pack.args(without.iter().map(|path| format!("--exclude=./{path}"))).args(["-cf", "-", "."]).stdin(Stdio::null());
         let text = format!("mkdir -p {0} && tar -C {0} -xf -", shell_word(to));
         let mut unpack = self.command();
         unpack.arg(format!("/bin/sh -c {}", shell_word(&text)));

@@ -143,6 +143,7 @@ mod tests {
             needs: Needs { cpus, memory: 0, gpus: 0, time: None },
             place: None,
             declared: Vec::new(),
+            inputs: Vec::new(),
             outputs: Vec::new(),
             checkpoints: None,
         };

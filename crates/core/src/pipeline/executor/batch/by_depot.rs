@@ -1,0 +1,172 @@
+//! What a stage reads goes to a machine by way of a depot that both sides reach: only what the depot lacks is sent, only what
+//! the machine lacks is fetched there, and every byte is held against its digest before a stage may read it.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use serde::{Deserialize, Serialize};
+use textum_base::{ProjectPath, is_within};
+use textum_depot::Address;
+
+use super::engine::Fault;
+use crate::config::manifest::DepotDecl;
+use crate::fsio::TreeDir;
+use crate::project::depots::Depots;
+use crate::project::tree::write_new;
+use crate::record::receipt::{Content, ContentKind};
+use crate::store::{Digest, Store, items_of_listing};
+
+/// The word by which this program is asked, on another machine, to put what a stage reads in its place.
+pub const WORD: &str = "__put-what-a-stage-reads";
+
+/// The way to a machine through a depot of the project's.
+pub struct Way {
+    depots: Arc<Depots>,
+    depot: String,
+    project: String,
+    store: Store,
+}
+
+/// What this program is told on the other machine.
+#[derive(Serialize, Deserialize)]
+struct Order {
+    /// The depot: its name, where it lies, and what its kind is to know.
+    depot: String,
+    at: String,
+    options: BTreeMap<String, String>,
+    project: String,
+    /// The folder for what has been fetched.
+    folder: PathBuf,
+    /// Where the stage works.
+    work: PathBuf,
+    inputs: Vec<(ProjectPath, Content)>,
+}
+
+/// What a stage reads, sent to a depot.
+pub struct InDepot {
+    /// The paths that need not be sent another way.
+    pub paths: Vec<String>,
+    order: Order,
+}
+
+impl InDepot {
+    /// The order by which it is put into its place.
+    pub fn order(mut self, folder: &Path, work: &Path) -> Result<Vec<u8>, Fault> {
+        self.order.folder = folder.to_path_buf();
+        self.order.work = work.to_path_buf();
+        serde_json::to_vec(&self.order).map_err(|e| Fault::Refused(e.to_string()))
+    }
+}
+
+impl Way {
+    /// Through the depot of this name, from the store in this folder.
+    pub fn new(depots: Arc<Depots>, depot: &str, project: &str, store: &Path) -> Way {
+        Way { depots, depot: depot.to_string(), project: project.to_string(), store: Store::open(store) }
+    }
+
+    /// Sends what the depot lacks. What is not in the store under its own digest, a part of a dataset for example, is not among
+    /// what was sent.
+    pub fn send(&self, inputs: &[(String, Content)]) -> Result<InDepot, Fault> {
+        let refused = |what: &dyn std::fmt::Display| Fault::Refused(format!("depot {}: {what}", self.depot));
+        let is_kept_back = self.depots.holds_what_is_forgotten(&self.store).map_err(|e| refused(&e))?;
+        if is_kept_back {
+            return Err(refused(&"others have erased what is still here: `textum data erase --pending` erases it here too"));
+        }
+        let decl: &DepotDecl = self.depots.named(Some(&self.depot)).map_err(|e| Fault::Refused(e.to_string()))?;
+        let mut order = Order {
+            depot: self.depot.clone(),
+            at: decl.address.to_string(),
+            options: decl.options.clone(),
+            project: self.project.clone(),
+            folder: PathBuf::new(),
+            work: PathBuf::new(),
+            inputs: Vec::new(),
+        };
+        let mut contents: Vec<Digest> = Vec::new();
+        for (path, content) in inputs {
+            let is_covered = inputs.iter().any(|(other, _)| other != path && is_within(path, other));
+            let Ok(own) = ProjectPath::new(path) else { continue };
+            if is_covered || !self.store.contains(&content.digest).map_err(|e| refused(&e))? {
+                continue;
+            }
+            contents.push(content.digest);
+            if content.kind == ContentKind::Folder {
+                let listing = self.store.read(&content.digest).map_err(|e| refused(&e))?;
+                let items = items_of_listing(&self.store, &content.digest, &listing).map_err(|e| refused(&e))?;
+                contents.extend(items.iter().filter_map(|item| item.digest));
+            }
+            order.inputs.push((own, content.clone()));
+        }
+        let paths = order.inputs.iter().map(|(path, _)| path.to_string()).collect();
+        let open = || self.depots.open(Some(&self.depot));
+        let depot = open().map_err(|e| Fault::Refused(format!("{e}; `textum depot check {}` tries it", self.depot)))?;
+        if !contents.is_empty() {
+            let plan = depot.plan_to_send(&self.store, &contents).map_err(|e| refused(&e))?;
+            if plan.not_here > 0 {
+                return Err(refused(&"what the stage reads is neither here nor there: `textum verify` says what is missing"));
+            }
+            depot.send(&self.store, &plan, &|_| ()).map_err(|e| refused(&e))?;
+        }
+        Ok(InDepot { paths, order })
+    }
+}
+
+/// On the other machine: fetches what is not there yet and puts it in its place. An error says what failed.
+pub fn put_what_a_stage_reads(order: &[u8]) -> Result<(), String> {
+    let said = |e: &dyn std::fmt::Display| e.to_string();
+    let order: Order = serde_json::from_slice(order).map_err(|e| said(&e))?;
+    let address = Address::parse(&order.at, Path::new("/")).map_err(|e| said(&e))?;
+    let decl = DepotDecl { name: order.depot.clone(), url: order.at, address, options: order.options, live: false };
+    let state = order.folder.join("known");
+    crate::fsio::create_folder(&state).map_err(|e| said(&e))?;
+    // What was not used for a month goes.
+    crate::fsio::write_derived(&order.folder.join("used"), b"").map_err(|e| said(&e))?;
+    let depots = Arc::new(Depots::new(vec![decl], &order.project, state, &textum_base::environment::variables()));
+    // Told now rather than as content that is missing.
+    depots.open(Some(&order.depot)).map_err(|e| said(&e))?;
+    crate::fsio::create_folder(&order.work).map_err(|e| said(&e))?;
+    let kept = order.folder.join("store");
+    match put(&kept, &depots, &order.work, &order.inputs) {
+        Err(NotPut::Damaged(_)) => {
+            // It is fetched anew.
+            crate::fsio::remove_any(&kept).map_err(|e| said(&e))?;
+            put(&kept, &depots, &order.work, &order.inputs).map_err(|e| said(&e))
+        }
+        ended => ended.map_err(|e| said(&e)),
+    }
+}
+
+/// Why what a stage reads is not in its place.
+#[derive(Debug, thiserror::Error)]
+enum NotPut {
+    /// It could not be fetched.
+    #[error("{0}")]
+    NotFetched(String),
+    /// It was fetched before, and what stands there is not that.
+    #[error("{0}")]
+    Damaged(String),
+}
+
+/// Puts content into its place, out of what was fetched and what is fetched now.
+fn put(kept: &Path, depots: &Arc<Depots>, work: &Path, inputs: &[(ProjectPath, Content)]) -> Result<(), NotPut> {
+    let not_fetched = |e: &dyn std::fmt::Display| NotPut::NotFetched(e.to_string());
+    let store = Store::open(kept);
+    store.set_source(depots.clone());
+    let tree = TreeDir::open(work).map_err(|e| not_fetched(&e))?;
+    let whole: Vec<Digest> = inputs.iter().map(|(_, content)| content.digest).collect();
+    store.bring(&whole).map_err(|e| not_fetched(&e))?;
+    for (path, content) in inputs {
+        let damaged = |e: &dyn std::fmt::Display| NotPut::Damaged(format!("{path}: {e}"));
+        if content.kind == ContentKind::Folder {
+            let listing = store.read(&content.digest).map_err(|e| damaged(&e))?;
+            let items = items_of_listing(&store, &content.digest, &listing).map_err(|e| damaged(&e))?;
+            let files: Vec<Digest> = items.iter().filter_map(|item| item.digest).collect();
+            store.bring(&files).map_err(|e| not_fetched(&e))?;
+        }
+        // An order that was cut off has left some of it.
+        crate::fsio::remove_any(&tree.full(path)).map_err(|e| not_fetched(&e))?;
+        write_new(&store, content, &tree, path).map_err(|e| damaged(&e))?;
+    }
+    Ok(())
+}

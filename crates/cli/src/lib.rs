@@ -24,7 +24,7 @@ pub fn main() -> ExitCode {
     if let Some(code) = textum_core::observe::hidden(&std::env::args_os().collect::<Vec<_>>()) {
         return code;
     }
-    if std::env::args_os().nth(1).is_some_and(|word| word == textum_core::pipeline::executor::PUT_WORD) {
+    if std::env::args_os().nth(1).is_some_and(|word| word == textum_core::project::way::PUT_WORD) {
         return commands::place::put_what_a_stage_reads();
     }
     textum_core::observe::offer_tracer();

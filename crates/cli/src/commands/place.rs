@@ -22,7 +22,7 @@ use crate::ui::Ui;
 pub fn put_what_a_stage_reads() -> ExitCode {
     let mut order = Vec::new();
     let read = std::io::stdin().read_to_end(&mut order).map_err(|e| e.to_string());
-    match read.and_then(|_| textum_core::pipeline::executor::put_what_a_stage_reads(&order)) {
+    match read.and_then(|_| textum_core::project::way::put_what_a_stage_reads(&order)) {
         Ok(()) => ExitCode::SUCCESS,
         Err(why) => {
             let _ = writeln!(std::io::stderr(), "{why}");

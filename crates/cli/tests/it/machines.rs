@@ -9,18 +9,18 @@ use textum_testkit::{Ran, Tiny};
 
 use crate::{TEXTUM, textum};
 
-fn script(name: &str) -> String {
+pub(crate) fn script(name: &str) -> String {
     PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../scripts").join(name).canonicalize().unwrap().display().to_string()
 }
 
 /// A folder of machines, which are ended when it goes.
-struct Machines {
+pub(crate) struct Machines {
     folder: tempfile::TempDir,
 }
 
 impl Machines {
     /// None where no machine can be made.
-    fn here() -> Option<Machines> {
+    pub(crate) fn here() -> Option<Machines> {
         let machines = Machines { folder: tempfile::Builder::new().prefix("mm").tempdir().unwrap() };
         if !machines.order("begin", "probe").is_some_and(|o| o.status.success()) {
             eprintln!("no machine can be made here: this was not tested (scripts/machine needs root and OpenSSH)");
@@ -30,21 +30,21 @@ impl Machines {
         Some(machines)
     }
 
-    fn path(&self, name: &str) -> String {
+    pub(crate) fn path(&self, name: &str) -> String {
         self.folder.path().join(name).display().to_string()
     }
 
-    fn order(&self, what: &str, name: &str) -> Option<std::process::Output> {
+    pub(crate) fn order(&self, what: &str, name: &str) -> Option<std::process::Output> {
         Command::new(script("machine")).arg(what).arg(self.folder.path()).arg(name).output().ok()
     }
 
-    fn names(&self) -> Vec<String> {
+    pub(crate) fn names(&self) -> Vec<String> {
         let list = Command::new(script("machine")).arg("list").arg(self.folder.path()).output().unwrap();
         String::from_utf8_lossy(&list.stdout).lines().map(str::to_string).collect()
     }
 
     /// A place that rents a machine.
-    fn rented(&self, more: &str) -> String {
+    pub(crate) fn rented(&self, more: &str) -> String {
         let (own, folder) = (script("machine"), self.path(""));
         format!(
             "[place.box]\nkind = \"ssh\"\nbegin = \"{own} begin {folder} {{hold}}\"\nend = \"{own} end {folder} {{hold}}\"\nfolder = \"{}\"\noptions = {{ IdentityFile = \"{}\" }}\n{more}\n",
@@ -68,13 +68,28 @@ impl Machines {
         )
     }
 
+    /// Keys of a place whose machine is one where people log in, on this machine: `what` is its kind and what that needs.
+    pub(crate) fn behind_login(&self, what: &str) -> String {
+        let told = self.order("login", "login").unwrap();
+        assert!(told.status.success(), "{}", String::from_utf8_lossy(&told.stderr));
+        let told = String::from_utf8(told.stdout).unwrap();
+        let (address, key) = told.trim().split_once('\n').unwrap();
+        std::fs::write(self.path("hosts"), format!("* {key}\n")).unwrap();
+        format!(
+            "[place.box]\n{what}\naddress = \"{address}\"\nfolder = \"{}\"\nssh = {{ IdentityFile = \"{}\", UserKnownHostsFile = \"{}\" }}\n",
+            self.path("far"),
+            self.path("key"),
+            self.path("hosts"),
+        )
+    }
+
     /// A file in the folder in which a job works there.
-    fn at_work(&self, file: &str) -> Option<PathBuf> {
+    pub(crate) fn at_work(&self, file: &str) -> Option<PathBuf> {
         let jobs = std::fs::read_dir(self.path("far")).into_iter().flatten().flatten();
         jobs.map(|job| job.path().join("work").join(file)).find(|path| path.exists())
     }
 
-    fn until(&self, file: &str) -> PathBuf {
+    pub(crate) fn until(&self, file: &str) -> PathBuf {
         let begun = Instant::now();
         loop {
             if let Some(path) = self.at_work(file) {
@@ -94,13 +109,13 @@ impl Drop for Machines {
     }
 }
 
-fn start(tiny: &Tiny, words: &[&str]) -> Child {
+pub(crate) fn start(tiny: &Tiny, words: &[&str]) -> Child {
     let mut command = Command::new(TEXTUM);
     command.args(words).current_dir(tiny.root()).env_clear().envs(tiny.variables());
     command.stdout(Stdio::null()).stderr(std::fs::File::create(tiny.path("said")).unwrap()).spawn().unwrap()
 }
 
-fn digests(ran: &Ran) -> Vec<String> {
+pub(crate) fn digests(ran: &Ran) -> Vec<String> {
     let run = ran.json();
     let writes = run["stages"].as_array().unwrap().iter().flat_map(|s| s["writes"].as_array().unwrap().clone());
     writes.map(|w| w["digest"].as_str().unwrap().to_string()).collect()
@@ -341,7 +356,7 @@ fn a_rented_machine_that_nobody_asks_for_ends_itself() {
     assert!(machines.names().is_empty(), "it is given back at last: {:?}: {}", machines.names(), tiny.read("said"));
 }
 
-fn engine() -> String {
+pub(crate) fn engine() -> String {
     format!("sh {}/assets/demo/shed/engine.sh", env!("CARGO_MANIFEST_DIR"))
 }
 

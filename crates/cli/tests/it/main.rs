@@ -30,6 +30,7 @@ mod instant;
 mod judging;
 mod kill;
 mod ledger;
+mod login;
 mod machine;
 mod machines;
 mod manifest;

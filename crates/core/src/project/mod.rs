@@ -7,4 +7,5 @@ pub mod git;
 pub mod observed;
 pub mod sandbox;
 pub mod tree;
+pub mod way;
 pub mod workspace;

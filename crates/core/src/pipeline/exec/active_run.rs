@@ -546,4 +546,4 @@ impl ActiveRun<'_> {
 }
 
 /// How often it is looked whether another terminal asks to stop.
-const LOOK_FOR_STOP: Duration = Duration::from_millis(100);
+pub(super) const LOOK_FOR_STOP: Duration = Duration::from_millis(100);

@@ -188,7 +188,9 @@ impl StageContext<'_> {
             match &ended {
                 Ok((_, Ok(heard), Some(at))) if self.is_tried_again(&task, &mut tries, heard, at)? => {}
                 // Its run is not closed: whoever comes when the place answers ends the job, or takes it up.
-                Err(_) if task.place.is_some() && self.cancel.asked() => return Err(ExecError::MayBeAtWork(left_there(ended))),
+                Err(e) if task.place.is_some() && self.cancel.asked() && e.source.kind() != std::io::ErrorKind::Interrupted => {
+                    return Err(ExecError::MayBeAtWork(left_there(ended)));
+                }
                 _ => break ended,
             }
         };
@@ -333,7 +335,7 @@ impl StageContext<'_> {
             note_task(&task.folder, &folder, &task.standing)?;
         }
         let log = task.log();
-        self.place.submit(&Job {
+        let job = Job {
             command,
             folder,
             variables,
@@ -344,6 +346,27 @@ impl StageContext<'_> {
             inputs: task.stored_reads(),
             outputs: task.outputs().map(str::to_string).collect(),
             checkpoints: task.inputs.checkpoints.as_ref().map(ToString::to_string),
+        };
+        if task.place.is_none() {
+            return self.place.submit(&job);
+        }
+        // A place may let one wait: for a machine, or for an answer.
+        let over = AtomicBool::new(false);
+        std::thread::scope(|scope| {
+            let watching = scope.spawn(|| {
+                let mut told = false;
+                while !over.load(Ordering::SeqCst) {
+                    if !told && self.cancel.asked() {
+                        self.place.give_up(&task.folder, task.place.as_deref());
+                        told = true;
+                    }
+                    std::thread::park_timeout(super::active_run::LOOK_FOR_STOP);
+                }
+            });
+            let submitted = self.place.submit(&job);
+            over.store(true, Ordering::SeqCst);
+            watching.thread().unpark();
+            submitted
         })
     }
 

@@ -13,7 +13,7 @@ mod processes;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-pub use batch::{BatchExecutor, Cause, HeldMachine, PUT_WORD, Released, held_machines, put_what_a_stage_reads, release_machine};
+pub use batch::{BatchExecutor, Cause, HeldMachine, Released, held_machines, release_machine};
 pub(super) use batch::{end_submitted, submitted_name};
 pub use capacity::Capacity;
 pub use check::{PlaceCheck, check_place};
@@ -134,6 +134,10 @@ pub trait Executor: Sync {
 
     /// Takes a job on. When this returns the job is the place's to carry out, whatever becomes of this process.
     fn submit(&self, job: &Job) -> Result<JobId, IoError>;
+
+    /// The job whose log is in this folder is not to be handed over any more: whoever waits for a place to take it on gives up.
+    /// Its [`Executor::submit`] then fails by [`std::io::ErrorKind::Interrupted`] if nothing was handed over.
+    fn give_up(&self, _folder: &Path, _place: Option<&str>) {}
 
     /// How jobs stand, in the order asked for; in one call, whatever their number.
     fn poll(&self, ids: &[JobId]) -> Result<Vec<JobState>, IoError>;

@@ -4,10 +4,11 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use super::batch::{BatchExecutor, Way};
+use super::batch::BatchExecutor;
 use super::{Cancel, Capacity, Executor, Job, JobId, JobState, LocalExecutor, TooMuchMemory, Why};
 use crate::config::manifest::PlaceDecl;
 use crate::fsio::IoError;
+use crate::project::way::Way;
 use crate::project::workspace::Project;
 use crate::record::receipt::{Exit, PlaceRecord};
 
@@ -140,6 +141,10 @@ impl Executor for Places {
 
     fn take_back(&self, folder: &Path, place: Option<&str>) -> Result<(), IoError> {
         self.named(place).take_back(folder, place)
+    }
+
+    fn give_up(&self, folder: &Path, place: Option<&str>) {
+        self.named(place).give_up(folder, place);
     }
 
     fn wait(&self, id: &JobId) -> Result<Exit, IoError> {

@@ -224,6 +224,9 @@ pub trait Engine: Send + Sync {
         Ok(())
     }
 
+    /// Whoever waits for its machine gives up: that is [`Fault::Silent`] for whoever still wants it.
+    fn give_up(&self) {}
+
     /// Tells a job to end.
     fn cancel(&self, job: &Known, how: Cancel) -> Result<(), Fault>;
 }

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -13,6 +14,8 @@ use crate::fsio::{self, FileLock, IoError, TryLock};
 /// In Textum's folder: a file for each machine that is held.
 const HELD: &str = "held";
 
+/// So often it is looked whether renting was given up.
+const LOOK_AGAIN: Duration = Duration::from_millis(50);
 /// So long giving a machine back may take.
 const LONGEST_END: Duration = Duration::from_secs(600);
 
@@ -75,8 +78,8 @@ pub fn use_of(state: &Path, place: &str) -> Result<Option<FileLock>, IoError> {
     FileLock::shared(&path)
 }
 
-/// The machine of a place: the one that is held, or one that is rented now.
-pub fn hold(state: &Path, place: &str, decl: &MachineDecl) -> Result<HeldMachine, Fault> {
+/// The machine of a place: the one that is held, or one that is rented now, unless that is given up.
+pub fn hold(state: &Path, place: &str, decl: &MachineDecl, given_up: &AtomicBool) -> Result<HeldMachine, Fault> {
     let refused = |e: IoError| Fault::Refused(e.to_string());
     fsio::create_folder(&folder(state)).map_err(refused)?;
     let _one = FileLock::exclusive(&folder(state).join(format!("{place}.lock"))).map_err(refused)?;
@@ -109,7 +112,20 @@ pub fn hold(state: &Path, place: &str, decl: &MachineDecl) -> Result<HeldMachine
     let child = command.spawn().map_err(|e| Fault::Refused(format!("/bin/sh cannot be started: {e}")))?;
     held.process = Some(child.id());
     save(state, &held).map_err(refused)?;
-    let output = child.wait_with_output().map_err(|e| Fault::Refused(e.to_string()))?;
+    given_up.store(false, Ordering::SeqCst);
+    let (done, over) = std::sync::mpsc::channel();
+    std::thread::spawn(move || done.send(child.wait_with_output()));
+    let output = loop {
+        match over.recv_timeout(LOOK_AGAIN) {
+            Ok(output) => break output.map_err(|e| Fault::Refused(e.to_string()))?,
+            Err(_) if !given_up.swap(false, Ordering::SeqCst) => {}
+            Err(_) => {
+                // What it had rented by then is given back by its name.
+                let after = give_back(state, &held).err().map(|e| format!("; and it may be held: {}", e.words()));
+                return Err(Fault::Silent(format!("its renting was given up{}", after.unwrap_or_default())));
+            }
+        }
+    };
     let said = String::from_utf8_lossy(&output.stdout).into_owned();
     let mut lines = said.lines().map(str::trim).filter(|l| !l.is_empty());
     let address = lines.next().filter(|a| !a.starts_with('-') && !a.contains(char::is_whitespace)).map(str::to_string);
@@ -219,10 +235,10 @@ mod tests {
     fn a_machine_is_held_once_and_given_back_when_nobody_uses_it() {
         let folder = tempfile::tempdir().unwrap();
         let (state, decl) = (folder.path().join("state"), decl(folder.path(), RENTS));
-        let first = hold(&state, "box", &decl).unwrap();
+        let first = hold(&state, "box", &decl, &AtomicBool::new(false)).unwrap();
         assert_eq!((first.address.as_deref(), first.keys.len()), (Some("loom@10.0.0.7"), 1));
         // Who comes next has the same.
-        assert_eq!(hold(&state, "box", &decl).unwrap(), first);
+        assert_eq!(hold(&state, "box", &decl, &AtomicBool::new(false)).unwrap(), first);
         assert_eq!(std::fs::read_to_string(folder.path().join("begun")).unwrap().lines().count(), 1);
         let hosts = known_hosts(&state, &first).unwrap().unwrap();
         assert_eq!(std::fs::read_to_string(hosts).unwrap(), "* ssh-ed25519 AAAA\n");
@@ -250,7 +266,7 @@ mod tests {
         };
         fsio::create_folder(&super::folder(&state)).unwrap();
         save(&state, &cut).unwrap();
-        let held = hold(&state, "box", &decl).unwrap();
+        let held = hold(&state, "box", &decl, &AtomicBool::new(false)).unwrap();
         assert_ne!(held.hold, cut.hold);
         // This process has the number that stood there, and is none that rents: it lives.
         assert_eq!(ended(folder.path()), ["textum-000000000001 "], "and it was given back before another was rented");
@@ -262,7 +278,7 @@ mod tests {
         let state = folder.path().join("state");
         let mut decl = decl(folder.path(), RENTS);
         decl.end = Some(format!("[ -e {}/may-end ]", folder.path().display()));
-        hold(&state, "box", &decl).unwrap();
+        hold(&state, "box", &decl, &AtomicBool::new(false)).unwrap();
         assert!(release(&state, "box").unwrap_err().words().contains("`end` did not succeed"));
         assert_eq!(held_machines(&state).len(), 1);
         std::fs::write(folder.path().join("may-end"), "").unwrap();

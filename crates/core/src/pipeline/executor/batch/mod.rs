@@ -4,7 +4,6 @@
 //! where it is at work, and `NAME.end`, its exit status. How it stands is judged by what the engine says, never by an exit
 //! status alone; an engine that does not answer is asked again. One thread asks for all jobs in one call.
 
-mod by_depot;
 mod command;
 mod engine;
 mod far;
@@ -18,13 +17,13 @@ mod script;
 mod shared;
 mod slurm;
 mod submit;
+mod transfer;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-pub use by_depot::{WORD as PUT_WORD, Way, put_what_a_stage_reads};
 use command::CommandEngine;
 pub use engine::Cause;
 use engine::{Engine, Fault, Queue};
@@ -39,6 +38,7 @@ use super::{Cancel, Capacity, Executor, Job, JobId, JobState, Why};
 use crate::config::manifest::{Needs, PlaceDecl, PlaceKind};
 use crate::fsio::{self, IoError};
 use crate::project::fingerprint::{host, system};
+use crate::project::way::Way;
 use crate::record::receipt::{Exit, PlaceRecord};
 
 /// The shortest and the longest pause between two questions.
@@ -63,6 +63,8 @@ pub struct BatchExecutor {
     /// A folder of the project's that both sides see.
     state: Option<PathBuf>,
     program: Mutex<Option<PathBuf>>,
+    /// The folders of jobs that are not to be handed over any more.
+    given_up: Mutex<BTreeSet<PathBuf>>,
     /// Whether the project's folder is the same there.
     shares_folder: bool,
 }
@@ -179,6 +181,7 @@ impl BatchExecutor {
             gathering,
             state: state.map(Path::to_path_buf),
             program: Mutex::default(),
+            given_up: Mutex::default(),
             shares_folder: decl.shares_folder(),
         }
     }
@@ -364,6 +367,11 @@ impl Executor for BatchExecutor {
         };
         let id = Known::new(&number, &name, folder.to_path_buf()).id();
         Ok(self.attach(&id)?.then_some(id))
+    }
+
+    fn give_up(&self, folder: &Path, _place: Option<&str>) {
+        self.given_up.lock().unwrap_or_else(PoisonError::into_inner).insert(folder.to_path_buf());
+        self.shared.engine.give_up();
     }
 
     fn take_back(&self, folder: &Path, _place: Option<&str>) -> Result<(), IoError> {

@@ -6,7 +6,8 @@ use std::path::{Path, PathBuf};
 use super::engine::{Fault, Placed, Queue, Site, Stand, Submission, Told};
 use super::far::{self, Said};
 use super::job::Known;
-use super::machine::{Reached, SshEngine, There};
+use super::machine::{Reached, SshEngine};
+use super::transfer::There;
 
 /// So many jobs are sent at a time: a server lets ten sessions through one connection unless it is told otherwise.
 const AT_A_TIME: usize = 4;

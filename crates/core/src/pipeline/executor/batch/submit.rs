@@ -1,6 +1,6 @@
 //! Submitting: each job once, also when the answer is lost; those of the same needs that come together in one call.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -92,6 +92,16 @@ impl Gathering {
 }
 
 impl BatchExecutor {
+    /// Its place has nothing of a job: whoever comes later need not ask for it.
+    fn not_handed_over(&self, folder: &Path) -> IoError {
+        let place = PathBuf::from(format!("[place.{}]", self.name));
+        let stopped = std::io::Error::new(std::io::ErrorKind::Interrupted, "stopped before it was handed over");
+        match fsio::remove_any(&folder.join(SUBMITTED)) {
+            Ok(()) => IoError::of("submit a job to", &place)(stopped),
+            Err(e) => e,
+        }
+    }
+
     /// Submits, once: an engine that does not answer is asked, when it does again, whether it has the job.
     pub(super) fn submit_named(&self, job: &Job, folder: &Path, name: &str) -> Result<Known, IoError> {
         // Before it is the engine's: whoever finds this process gone asks for it by this name.
@@ -102,7 +112,11 @@ impl BatchExecutor {
         let (begun, mut pause) = (Instant::now(), PAUSES.0);
         let engine = &self.shared.engine;
         let failed = |what: &str| self.failed("submit a job to", what);
+        let given_up = || self.given_up.lock().unwrap_or_else(PoisonError::into_inner).contains(folder);
         loop {
+            if given_up() {
+                return Err(self.not_handed_over(folder));
+            }
             let error = match self.gathering.submit(one(), |jobs| engine.submit(jobs)) {
                 Ok(number) => return Ok(Known::new(&number, name, folder.to_path_buf())),
                 Err(Fault::Silent(error)) => error,
@@ -113,11 +127,15 @@ impl BatchExecutor {
                     let minutes = PATIENCE.as_secs() / 60;
                     return Err(failed(&format!("it has not answered for {minutes} min: {error}")));
                 }
-                std::thread::sleep(pause);
-                pause = (pause * 2).min(PAUSES.1);
+                let is_given_up = given_up();
+                if !is_given_up {
+                    std::thread::sleep(pause);
+                    pause = (pause * 2).min(PAUSES.1);
+                }
                 match engine.find(name, folder) {
                     Ok(Some(number)) => return Ok(Known::new(&number, name, folder.to_path_buf())),
                     Ok(None) => break,
+                    Err(_) if is_given_up => return Err(failed(&error)),
                     Err(_) => {}
                 }
             }
@@ -128,7 +146,6 @@ impl BatchExecutor {
 #[cfg(test)]
 mod tests {
     use std::collections::BTreeSet;
-    use std::path::PathBuf;
 
     use super::*;
     use crate::config::manifest::Needs;

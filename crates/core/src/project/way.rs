@@ -9,16 +9,15 @@ use serde::{Deserialize, Serialize};
 use textum_base::{ProjectPath, is_within};
 use textum_depot::Address;
 
-use super::engine::Fault;
+use super::depots::Depots;
+use super::tree::write_new;
 use crate::config::manifest::DepotDecl;
 use crate::fsio::TreeDir;
-use crate::project::depots::Depots;
-use crate::project::tree::write_new;
 use crate::record::receipt::{Content, ContentKind};
 use crate::store::{Digest, Store, items_of_listing};
 
 /// The word by which this program is asked, on another machine, to put what a stage reads in its place.
-pub const WORD: &str = "__put-what-a-stage-reads";
+pub const PUT_WORD: &str = "__put-what-a-stage-reads";
 
 /// The way to a machine through a depot of the project's.
 pub struct Way {
@@ -52,10 +51,10 @@ pub struct InDepot {
 
 impl InDepot {
     /// The order by which it is put into its place.
-    pub fn order(mut self, folder: &Path, work: &Path) -> Result<Vec<u8>, Fault> {
+    pub fn order(mut self, folder: &Path, work: &Path) -> Result<Vec<u8>, String> {
         self.order.folder = folder.to_path_buf();
         self.order.work = work.to_path_buf();
-        serde_json::to_vec(&self.order).map_err(|e| Fault::Refused(e.to_string()))
+        serde_json::to_vec(&self.order).map_err(|e| e.to_string())
     }
 }
 
@@ -67,13 +66,13 @@ impl Way {
 
     /// Sends what the depot lacks. What is not in the store under its own digest, a part of a dataset for example, is not among
     /// what was sent.
-    pub fn send(&self, inputs: &[(String, Content)]) -> Result<InDepot, Fault> {
-        let refused = |what: &dyn std::fmt::Display| Fault::Refused(format!("depot {}: {what}", self.depot));
+    pub fn send(&self, inputs: &[(String, Content)]) -> Result<InDepot, String> {
+        let refused = |what: &dyn std::fmt::Display| format!("depot {}: {what}", self.depot);
         let is_kept_back = self.depots.holds_what_is_forgotten(&self.store).map_err(|e| refused(&e))?;
         if is_kept_back {
             return Err(refused(&"others have erased what is still here: `textum data erase --pending` erases it here too"));
         }
-        let decl: &DepotDecl = self.depots.named(Some(&self.depot)).map_err(|e| Fault::Refused(e.to_string()))?;
+        let decl: &DepotDecl = self.depots.named(Some(&self.depot)).map_err(|e| e.to_string())?;
         let mut order = Order {
             depot: self.depot.clone(),
             at: decl.address.to_string(),
@@ -100,7 +99,7 @@ impl Way {
         }
         let paths = order.inputs.iter().map(|(path, _)| path.to_string()).collect();
         let open = || self.depots.open(Some(&self.depot));
-        let depot = open().map_err(|e| Fault::Refused(format!("{e}; `textum depot check {}` tries it", self.depot)))?;
+        let depot = open().map_err(|e| format!("{e}; `textum depot check {}` tries it", self.depot))?;
         if !contents.is_empty() {
             let plan = depot.plan_to_send(&self.store, &contents).map_err(|e| refused(&e))?;
             if plan.not_here > 0 {

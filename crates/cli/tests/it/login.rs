@@ -1,0 +1,245 @@
+//! Stages on a cluster, or any engine, that is reached through a login machine: no folder is shared.
+
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use textum_testkit::{Ran, Tiny, noise};
+
+use crate::machines::{Machines, digests, engine, start};
+use crate::textum;
+
+/// An engine that is known by its commands; on the login machine.
+fn grid(machines: &Machines) -> String {
+    let (own, folder) = (engine(), machines.path("engine"));
+    machines.behind_login(&format!(
+        "kind = \"command\"\nsubmit = \"{own} {folder} submit {{script}}\"\nstate = \"{own} {folder} state {{jobs}}\"\ncancel = \"{own} {folder} cancel {{job}} {{signal}}\"\nwords = {{ Q = \"waiting\", R = \"running\", C = \"over\", X = \"cancelled\" }}"
+    ))
+}
+
+/// The places that can be tried here: their kind, and the part of a manifest that declares one.
+fn on_each(test: impl Fn(&Machines, &str, &str)) {
+    let Some(machines) = Machines::here() else { return };
+    test(&machines, "command", &grid(&machines));
+    if std::env::var_os("TEXTUM_CLUSTER").is_some() {
+        let machines = Machines::here().unwrap();
+        test(&machines, "slurm", &machines.behind_login("kind = \"slurm\""));
+    }
+}
+
+/// What is left of jobs in the folder there.
+fn left(machines: &Machines) -> Vec<String> {
+    let all = std::fs::read_dir(machines.path("far")).into_iter().flatten().flatten();
+    all.filter_map(|e| e.file_name().into_string().ok()).filter(|name| name.starts_with("textum-")).collect()
+}
+
+fn lines(path: &str) -> usize {
+    std::fs::read_to_string(path).unwrap_or_default().lines().count()
+}
+
+const STAGES: &str = "[params]\nfit = { rate = 3 }\n\n[stage.cut]\neach = { fold = \"0..2\" }\nrun = \"grep ,{each.fold} d.csv > b/{each.fold}.csv\"\nreads = [\"d.csv\"]\nwrites = [\"b/{each.fold}.csv\"]\nplace = \"box\"\n\n[stage.fit]\nrun = [\"sh\", \"-c\", \"ls; env; cat b/*.csv > all; echo '{\\\"rows\\\": 3}' > m.json; echo 1 > c; $TEXTUM_PROGRAM emit --step 1 loss=0.5 --checkpoint; echo 2 > c; $TEXTUM_PROGRAM emit --step 2 loss=0.25 --checkpoint && echo stored; cat $TEXTUM_PARAMS\"]\nreads = [\"b/{each.fold}.csv\"]\nparams = [\"fit\"]\nwrites = [\"all\"]\nmetrics = [\"m.json\"]\ncheckpoints = \"c\"\nplace = \"box\"\nneeds = { cpus = 1, memory = \"100MiB\", time = \"2m\" }\n";
+
+#[test]
+fn a_result_is_the_same_where_nothing_is_shared() {
+    on_each(|machines, kind, place| {
+        let of = |place: &str| {
+            let tiny = Tiny::with(&format!("{place}{STAGES}"));
+            tiny.write("d.csv", "a,0\nb,1\nc,2\n");
+            tiny.write("not-declared", "x");
+            tiny
+        };
+        let tiny = of(place);
+        textum(&tiny, &["place", "check"]).expect(0).says("can be used");
+        let there = textum(&tiny, &["run", "--format", "json"]).expect(0);
+        assert_eq!(left(machines), Vec::<String>::new(), "nothing of them is left there");
+        let shown = textum(&tiny, &["show", "last", "--format", "json"]).expect(0).json();
+        for stage in shown["stages"].as_array().unwrap() {
+            let place = &stage["place"];
+            assert_eq!((place["kind"].as_str(), place["name"].as_str()), (Some(kind), Some("box")), "{stage}");
+            assert!(place["waited_ms"].is_u64(), "by the clock there alone: {place}");
+        }
+        let log = textum(&tiny, &["show", "last", "--log", "fit"]).expect(0).out;
+        assert!(log.contains("stored") && log.contains("\"rate\": 3"), "{log}");
+        assert!(!log.contains("not-declared") && !log.contains("SLURM"), "{log}");
+        textum(&tiny, &["show", "last"]).expect(0).says("fit told loss to step 2").says("checkpoint");
+        let again = textum(&tiny, &["run", "--place", "local", "--format", "json"]).expect(0);
+        assert_eq!(again.json()["recorded"], false, "where it was made counts for nothing");
+        let here = of(place);
+        let local = textum(&here, &["run", "--place", "local", "--format", "json"]).expect(0);
+        assert_eq!(digests(&there), digests(&local));
+        textum(&tiny, &["rebuild", "last"]).expect(0).says("identical");
+        textum(&tiny, &["verify"]).expect(0);
+    });
+}
+
+#[test]
+fn what_was_handed_over_is_executed_once_whatever_becomes_of_who_did() {
+    on_each(|machines, _, place| {
+        let times = machines.path("times");
+        let waits = format!(
+            "[stage.x]\nrun = \"echo $$ >> {times}; echo > begun; while [ ! -e go ]; do sleep 0.05; done; cat d > o\"\nreads = [\"d\"]\nwrites = [\"o\"]\nplace = \"box\"\n"
+        );
+        let tiny = Tiny::with(&format!("{place}{waits}"));
+        tiny.write("d", "yarn\n");
+        let mut child = start(&tiny, &["run"]);
+        let begun = machines.until("begun");
+        child.kill().unwrap();
+        child.wait().unwrap();
+        textum(&tiny, &["runs"]).expect(0).warns("was cut off and left x at box");
+        let mut child = start(&tiny, &["resume"]);
+        crate::cluster::until_taken_up(&tiny);
+        std::fs::write(begun.with_file_name("go"), "").unwrap();
+        assert_eq!(child.wait().unwrap().code(), Some(0), "{}", tiny.read("said"));
+        assert_eq!((tiny.read("o").as_str(), lines(&times)), ("yarn\n", 1));
+        assert_eq!(left(machines), Vec::<String>::new());
+        // What is no longer wanted is ended there before anything is done.
+        tiny.write("d", "wool\n");
+        let mut child = start(&tiny, &["run"]);
+        let begun = machines.until("begun");
+        child.kill().unwrap();
+        child.wait().unwrap();
+        tiny.write("d", "silk\n");
+        let mut child = start(&tiny, &["run"]);
+        let second = || {
+            let jobs = std::fs::read_dir(machines.path("far")).unwrap().flatten();
+            let mut begun_there = jobs.map(|job| job.path().join("work/begun")).filter(|path| path.exists());
+            begun_there.find(|path| *path != begun)
+        };
+        let since = Instant::now();
+        let second = loop {
+            if let Some(second) = second() {
+                break second;
+            }
+            assert!(since.elapsed() < Duration::from_secs(60), "{}", tiny.read("said"));
+            std::thread::sleep(Duration::from_millis(10));
+        };
+        let pid = std::fs::read_to_string(&times).unwrap().lines().nth(1).unwrap().to_string();
+        assert!(!Path::new("/proc").join(pid).exists(), "the one before has ended");
+        std::fs::write(second.with_file_name("go"), "").unwrap();
+        assert_eq!(child.wait().unwrap().code(), Some(0), "{}", tiny.read("said"));
+        assert_eq!(tiny.read("o"), "silk\n");
+        // Stopped by word, from elsewhere.
+        tiny.write("d", "hemp\n");
+        std::fs::remove_dir_all(machines.path("far")).unwrap();
+        let mut child = start(&tiny, &["run"]);
+        machines.until("begun");
+        textum(&tiny, &["stop"]).expect(0);
+        assert_eq!(child.wait().unwrap().code(), Some(1));
+        textum(&tiny, &["verify"]).expect(0);
+    });
+}
+
+#[test]
+fn each_end_that_comes_through_a_login_machine_has_its_own_words() {
+    on_each(|_, kind, place| {
+        let one = |run: &str, needs: &str| {
+            let stage = format!("[stage.x]\nrun = {run:?}\nwrites = [\"o\"]\nplace = \"box\"\nneeds = {needs}\n");
+            textum(&Tiny::with(&format!("{place}{stage}")), &["run"]).expect(1).err
+        };
+        assert!(one("echo near; exit 4", "{ cpus = 1 }").contains("its command ended with exit status 4"));
+        let said = one("textum-no-such-program", "{ cpus = 1 }");
+        assert!(said.contains("its command was not found"), "{said}");
+        if kind == "slurm" {
+            let hog = "python3 -c 'import time; b = b\"x\" * 400000000; time.sleep(60)'; echo x > o";
+            let said = one(hog, "{ memory = \"50MiB\" }");
+            assert!(said.contains("wanted more memory than its `needs` say"), "{said}");
+            let said = one("echo x > o", "{ cpus = 400 }");
+            assert!(said.contains("nothing there can meet its `needs`"), "{said}");
+        }
+    });
+}
+
+fn packs(machines: &Machines) -> Vec<PathBuf> {
+    let folder = PathBuf::from(machines.path("far")).join("fetched/store/packs");
+    let mut all: Vec<PathBuf> = std::fs::read_dir(folder).into_iter().flatten().flatten().map(|e| e.path()).collect();
+    all.retain(|path| path.extension().is_some_and(|e| e == "pack"));
+    all.sort();
+    all
+}
+
+#[test]
+fn what_stages_read_goes_there_once_by_way_of_a_depot() {
+    let Some(machines) = Machines::here() else { return };
+    let place = grid(&machines).replace("[place.box]\n", "[place.box]\ndepot = \"team\"\n");
+    let stage = "[data.yarn]\npath = \"yarn\"\n\n[params]\nfit = { rate = 1 }\n\n[stage.fit]\nrun = \"find . | sort > l; cat yarn/*.bin > o; sh fit.sh {fit.rate} >> o; yarn/deep/tool >> o; cat yarn/link >> o\"\nreads = [\"yarn\", \"fit.sh\"]\nwrites = [\"o\", \"l\"]\nparams = [\"fit\"]\nplace = \"box\"\n";
+    let tiny = Tiny::with(&format!("{place}{stage}"));
+    tiny.write("yarn/a [1].bin", noise(1, 3_000_000));
+    tiny.write("yarn/b.bin", noise(2, 300_000));
+    tiny.write("yarn/deep/tool", "#!/bin/sh\necho tool\n");
+    std::os::unix::fs::symlink("b.bin", tiny.path("yarn/link")).unwrap();
+    std::fs::set_permissions(tiny.path("yarn/deep/tool"), std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    tiny.write("fit.sh", "echo rate $1\n");
+    let run = |rate: u32| textum(&tiny, &["run", "--set", &format!("fit.rate={rate}"), "--format", "json"]);
+    let depot = machines.path("depot");
+    let said = run(1).expect(1).err;
+    assert!(said.contains("the project has no depot"), "{said}");
+    textum(&tiny, &["depot", "add", "team", &depot]).expect(0);
+    textum(&tiny, &["place", "check"]).expect(0).says("can be used");
+    let first = run(1).expect(0);
+    let fetched = packs(&machines);
+    assert!(!fetched.is_empty());
+    assert_eq!(
+        tiny.read("l"),
+        ".\n./fit.sh\n./l\n./o\n./yarn\n./yarn/a [1].bin\n./yarn/b.bin\n./yarn/deep\n./yarn/deep/tool\n./yarn/link\n"
+            .replace("./o\n", "")
+    );
+    let local = Tiny::with(stage.replace("place = \"box\"\n", "").as_str());
+    for name in ["yarn/a [1].bin", "yarn/b.bin", "yarn/deep/tool", "fit.sh"] {
+        std::fs::create_dir_all(local.path("yarn/deep")).unwrap();
+        std::fs::copy(tiny.path(name), local.path(name)).unwrap();
+    }
+    std::os::unix::fs::symlink("b.bin", local.path("yarn/link")).unwrap();
+    let here =
+        |rate: u32| textum(&local, &["run", "--sandbox", "--set", &format!("fit.rate={rate}"), "--format", "json"]).expect(0);
+    assert_eq!(of_o(&first), of_o(&here(1)));
+    // The same again travels no more.
+    assert_eq!(of_o(&run(2).expect(0)), of_o(&here(2)));
+    assert_eq!(packs(&machines), fetched);
+    // What was damaged there meanwhile is never what a stage reads.
+    for pack in &fetched {
+        let mut bytes = std::fs::read(pack).unwrap();
+        (200..bytes.len()).step_by(1000).for_each(|at| bytes[at] ^= 0x55);
+        std::fs::write(pack, bytes).unwrap();
+    }
+    assert_eq!(of_o(&run(3).expect(0)), of_o(&here(3)));
+    // A depot that is not there: nothing is executed on less than all.
+    std::fs::rename(&depot, format!("{depot}-away")).unwrap();
+    let said = run(4).expect(1).err;
+    assert!(said.contains("there is no depot at") && said.contains("textum depot check team"), "{said}");
+    textum(&tiny, &["place", "check"]).expect(1).says("cannot be used");
+    std::fs::rename(format!("{depot}-away"), &depot).unwrap();
+    assert_eq!(of_o(&run(4).expect(0)), of_o(&here(4)));
+    textum(&tiny, &["verify"]).expect(0);
+}
+
+fn of_o(ran: &Ran) -> String {
+    let run = ran.json();
+    let writes = run["stages"].as_array().unwrap().iter().flat_map(|s| s["writes"].as_array().unwrap().clone());
+    writes.into_iter().find(|w| w["path"] == "o").unwrap()["digest"].as_str().unwrap().to_string()
+}
+
+/// Whoever stops a run does not wait until a machine is rented, and none is left held.
+#[test]
+fn renting_ends_when_nobody_waits_for_it_any_more() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = |name: &str| folder.path().join(name).display().to_string();
+    let begin = format!("echo {{hold}} > {0}/asked.part; mv {0}/asked.part {0}/asked; sleep 1000", folder.path().display());
+    let place = format!(
+        "[place.box]\nkind = \"ssh\"\nbegin = \"{begin}\"\nend = \"echo {{hold}} >> {}\"\nfolder = \"{}\"\n",
+        path("ended"),
+        path("far")
+    );
+    let tiny = Tiny::with(&format!("{place}[stage.x]\nrun = \"echo x > o\"\nwrites = [\"o\"]\nplace = \"box\"\n"));
+    let mut child = start(&tiny, &["run"]);
+    let since = Instant::now();
+    while !Path::new(&path("asked")).exists() {
+        assert!(since.elapsed() < Duration::from_secs(60), "no machine was asked for: {}", tiny.read("said"));
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    let pid = i32::try_from(child.id()).unwrap();
+    rustix::process::kill_process(rustix::process::Pid::from_raw(pid).unwrap(), rustix::process::Signal::INT).unwrap();
+    assert_eq!(child.wait().unwrap().code(), Some(130), "{}", tiny.read("said"));
+    assert_eq!(std::fs::read_to_string(path("ended")).unwrap(), std::fs::read_to_string(path("asked")).unwrap());
+    let runs = textum(&tiny, &["runs"]).expect(0);
+    assert!(!runs.err.contains("held") && !runs.err.contains("cut off"), "{}", runs.err);
+    assert!(!tiny.has("o"));
+}

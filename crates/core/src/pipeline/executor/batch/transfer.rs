@@ -1,0 +1,206 @@
+//! What goes to a machine and comes from it: the files of jobs, what they print and say, and how they ended.
+
+use std::path::{Path, PathBuf};
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use super::engine::{Fault, Placed, Submission};
+use super::job::Known;
+use super::machine::{Reached, SshEngine, refused};
+use super::script::{command_words, script};
+use super::{far, program};
+use crate::config::manifest::shell_word;
+use crate::fsio::{self, IoError};
+use crate::pipeline::executor::Job;
+use crate::project::way::{PUT_WORD, Way};
+use crate::record::receipt::Content;
+
+/// So long a machine may take to fetch what a stage reads.
+const FETCH: Duration = Duration::from_secs(24 * 3600);
+
+/// Beside the log of a job: where it works there, and what is to be brought from there.
+#[derive(Serialize, Deserialize)]
+pub(super) struct There {
+    /// Its folder there.
+    pub(super) folder: String,
+    /// Where its stage works here.
+    pub(super) work: PathBuf,
+    /// What it writes.
+    pub(super) outputs: Vec<String>,
+    /// The path of its checkpoints.
+    pub(super) checkpoints: Option<String>,
+    /// What stood in its log and its signals here when it was submitted.
+    pub(super) before: (u64, u64),
+}
+
+impl SshEngine {
+    /// This program there, for stages that speak by `textum emit`; none where it cannot be executed.
+    pub(super) fn program_there(&self, reached: &Reached) -> Result<Option<String>, Fault> {
+        let (own, name) = program::own().map_err(refused)?;
+        let path = format!("{}/programs/{name}", reached.folder);
+        let word = shell_word(&path);
+        let look = format!("mkdir -p {0}/programs; {word} --version 2>/dev/null || true", shell_word(&reached.folder));
+        let is_there = |said: String| said.starts_with("textum ");
+        if is_there(reached.remote.ask_text(&look)?) {
+            return Ok(Some(path));
+        }
+        reached.remote.put_file(&own, &path)?;
+        Ok(is_there(reached.remote.ask_text(&look)?).then_some(path))
+    }
+
+    /// Sends what a job reads by way of a depot; the paths that stand there then.
+    pub(super) fn put_by(
+        &self,
+        way: &Way,
+        reached: &Reached,
+        inputs: &[(String, Content)],
+        (there, program): (&str, Option<&str>),
+    ) -> Result<Vec<String>, Fault> {
+        let sent = way.send(inputs).map_err(Fault::Refused)?;
+        if sent.paths.is_empty() && !inputs.is_empty() {
+            return Ok(Vec::new());
+        }
+        let Some(program) = program else {
+            let why = "what a stage reads comes from a depot by this program, which cannot be executed there";
+            return Err(Fault::Refused(format!("{why}: leave `depot` out of the place, and it is sent")));
+        };
+        let (paths, folder) = (sent.paths.clone(), PathBuf::from(format!("{}/fetched", reached.folder)));
+        let order = sent.order(&folder, &PathBuf::from(format!("{there}/work"))).map_err(Fault::Refused)?;
+        let words = [program, PUT_WORD].map(str::to_string);
+        reached.remote.ask_words(&words, Some(&order), FETCH)?;
+        Ok(paths)
+    }
+
+    /// Sends all that a job needs: what it reads, what it executes, and its script.
+    pub(super) fn place(&self, reached: &Reached, one: &Submission) -> Result<Placed, Fault> {
+        let Submission { job, name, folder } = one;
+        let there = format!("{}/{name}", reached.folder);
+        let note = There {
+            folder: there.clone(),
+            work: job.folder.clone(),
+            outputs: job.outputs.clone(),
+            checkpoints: job.checkpoints.clone(),
+            before: (size_of(folder, "log"), size_of(folder, "signals")),
+        };
+        let note = serde_json::to_vec(&note).map_err(|e| Fault::Refused(e.to_string()))?;
+        fsio::write_derived(&folder.join(format!("{name}.there")), &note).map_err(refused)?;
+        let program = self.program_there(reached)?;
+        let sent = match &self.way {
+            Some(way) => self.put_by(way, reached, &job.inputs, (&there, program.as_deref()))?,
+            None => Vec::new(),
+        };
+        reached.remote.send(&job.folder, &sent, &format!("{there}/work"))?;
+        let (work, run) = (PathBuf::from(format!("{there}/work")), PathBuf::from(format!("{there}/run")));
+        let files = tempfile::tempdir().map_err(|e| Fault::Refused(e.to_string()))?;
+        let put = |what: &str, text: &[u8]| fsio::write_derived(&files.path().join(what), text).map_err(refused);
+        let (before, first) = if self.queue.is_some() { (far::WITHOUT_QUEUE, far::ONCE) } else { ("", "") };
+        put(&format!("{name}.command"), far_command(job, folder, &run, program.as_deref(), before).as_bytes())?;
+        let script = script(&work, &run, &run.join("log"), name, first);
+        put(&format!("{name}.script"), script.as_bytes())?;
+        fsio::set_executable(&files.path().join(format!("{name}.script")), true).map_err(refused)?;
+        if let Ok(bytes) = std::fs::read(folder.join("params.json")) {
+            put("params.json", &bytes)?;
+        }
+        fsio::create_folder(&files.path().join("tmp")).map_err(refused)?;
+        reached.remote.send(files.path(), &[], &format!("{there}/run"))?;
+        Ok(Placed { name: name.clone(), needs: job.needs, folder: run, here: folder.clone(), script })
+    }
+
+    pub(super) fn submit_one(&self, reached: &Reached, one: &Submission) -> Result<String, Fault> {
+        self.place(reached, one)?;
+        let lease = self.decl.lease.map(|seconds| (seconds, self.decl.lapse.as_deref()));
+        reached.remote.ask(&far::begin(&reached.folder, &one.name, lease))?;
+        Ok(one.name.clone())
+    }
+
+    /// Takes in what a job has printed and said since it was looked at last.
+    pub(super) fn take_in(&self, reached: &Reached, job: &Known, there: &There, log: &[u8], signals: &[u8]) -> Result<(), Fault> {
+        let append = |name: &str, bytes: &[u8]| {
+            let path = job.folder.join(name);
+            let mut file = fsio::append(&path).map_err(refused)?;
+            std::io::Write::write_all(&mut file, bytes).map_err(|e| refused(IoError::of("write", &path)(e)))
+        };
+        if !log.is_empty() {
+            append("log", log)?;
+        }
+        if !signals.is_empty() {
+            let speaks_of_one = memchr::memmem::find(signals, b"\"checkpoint\"").is_some();
+            if let Some(path) = there.checkpoints.as_ref().filter(|_| speaks_of_one) {
+                // It stands here before anybody hears of it.
+                reached.remote.bring(&format!("{}/work", there.folder), std::slice::from_ref(path), &there.work)?;
+            }
+            append("signals", signals)?;
+        }
+        if !(log.is_empty() && signals.is_empty()) {
+            self.news.store(true, Ordering::SeqCst);
+        }
+        Ok(())
+    }
+
+    /// Brings what a job that has ended has left, at last how it ended; then nothing of it is needed there.
+    pub(super) fn bring(&self, reached: &Reached, job: &Known, there: &There) -> Result<(), Fault> {
+        if job.left().is_some() {
+            return Ok(());
+        }
+        reached.remote.bring(&format!("{}/work", there.folder), &there.outputs, &there.work)?;
+        self.bring_ends(reached, job, there)?;
+        // What is left there for want of an answer is swept by whoever comes next.
+        let _ = reached.remote.ask(&format!("rm -rf {}", shell_word(&there.folder)));
+        Ok(())
+    }
+
+    /// Brings what tells of a job: where it was at work, what its queue said of it, at last how it ended.
+    pub(super) fn bring_ends(&self, reached: &Reached, job: &Known, there: &There) -> Result<(), Fault> {
+        let ends = ["queued", "cluster.log", "begun", "end"].map(|what| format!("{}.{what}", job.name));
+        let part = fsio::part_folder(&job.folder).map_err(refused)?;
+        reached.remote.bring(&format!("{}/run", there.folder), &ends, part.path())?;
+        for name in ends {
+            let from = part.path().join(&name);
+            // A link could lead to any file of this machine.
+            if std::fs::symlink_metadata(&from).is_ok_and(|m| m.is_file()) {
+                fsio::rename(&from, &job.folder.join(&name)).map_err(refused)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+pub(super) fn size_of(folder: &Path, name: &str) -> u64 {
+    std::fs::metadata(folder.join(name)).map_or(0, |m| m.len())
+}
+
+/// What was answered to a job that waits for its checkpoints to be stored: file, name and answer.
+pub(super) fn answers_to(job: &Known) -> Vec<(PathBuf, String, String)> {
+    let entries = std::fs::read_dir(job.folder.join("answers")).into_iter().flatten().flatten();
+    let read = |path: PathBuf| {
+        let name = path.file_name()?.to_str()?.to_string();
+        Some((path.clone(), name, std::fs::read_to_string(&path).ok()?))
+    };
+    entries.filter_map(|e| read(e.path())).filter(|(_, name, _)| name.bytes().all(|b| b.is_ascii_alphanumeric())).collect()
+}
+
+pub(super) fn there_of(job: &Known) -> Option<There> {
+    let path = job.folder.join(format!("{}.there", job.name));
+    serde_json::from_slice(&std::fs::read(path).ok()?).ok()
+}
+
+/// The command with what the stage declares of its environment, in that of the machine; paths that lie in the folder of its
+/// log are those there. `before` stands before all that.
+fn far_command(job: &Job, here: &Path, there: &Path, program: Option<&str>, before: &str) -> String {
+    let mut words = String::new();
+    for (name, value) in &job.variables {
+        let value = match (name.as_str(), Path::new(value).strip_prefix(here)) {
+            ("TEXTUM_PROGRAM", _) => match program {
+                Some(program) => program.to_string(),
+                None => continue,
+            },
+            (_, Ok(below)) => there.join(below).display().to_string(),
+            (own, _) if own.starts_with("TEXTUM_") || job.declared.contains(name) => value.clone(),
+            _ => continue,
+        };
+        words.push_str(&format!(" {}", shell_word(&format!("{name}={value}"))));
+    }
+    format!("{before}exec env{words} \"$@\" {}\n", command_words(&job.command))
+}

@@ -4,6 +4,7 @@
 //! - [`Better`], [`StorageMode`], [`nearest`]: words that manifest and documents share; names that are like others.
 //! - [`path`]: paths in a project, which only a checked constructor makes.
 //! - [`clock`], [`environment`], [`Identity`]: the time, the variables, and whom this process works for.
+//! - [`limits`]: how many files may be open.
 //! - [`fsio`]: the one place with rename, sync and locks; files and folders below a handle.
 
 #![cfg_attr(test, allow(clippy::disallowed_methods))]
@@ -13,6 +14,7 @@ pub mod digest;
 pub mod environment;
 pub mod fsio;
 mod identity;
+pub mod limits;
 mod names;
 pub mod path;
 mod words;

@@ -243,3 +243,26 @@ fn renting_ends_when_nobody_waits_for_it_any_more() {
     assert!(!runs.err.contains("held") && !runs.err.contains("cut off"), "{}", runs.err);
     assert!(!tiny.has("o"));
 }
+
+/// Each job at a place is some files that are open here: more than the system allows are not begun at once, and what is executed
+/// has the limit that was.
+#[test]
+fn few_files_that_may_be_open_are_enough_for_many_jobs() {
+    let folder = tempfile::tempdir().unwrap();
+    let (own, state) = (engine(), folder.path().join("engine").display().to_string());
+    let place = format!(
+        "[place.box]\nkind = \"command\"\njobs = 500\nsubmit = \"{own} {state} submit {{script}}\"\nstate = \"{own} {state} state {{jobs}}\"\ncancel = \"{own} {state} cancel {{job}} {{signal}}\"\nwords = {{ Q = \"waiting\", R = \"running\", C = \"over\", X = \"cancelled\" }}\n"
+    );
+    let stages = "[params]\nfit = { n = 0 }\n\n[stage.fit]\nrun = \"echo {fit.n} > o\"\nparams = [\"fit\"]\nwrites = [\"o\"]\nplace = \"box\"\nobserve = false\n\n[stage.here]\nrun = \"ulimit -Sn > p\"\nreads = [\"o\"]\nwrites = [\"p\"]\n\n[stage.seen]\nrun = \"ulimit -Sn > q\"\nwrites = [\"q\"]\nobserve = false\n";
+    let tiny = Tiny::with(&format!("{place}\n{stages}"));
+    let limited = |limit: &str, words: &str| {
+        let mut command = std::process::Command::new("sh");
+        command.args(["-c", &format!("ulimit {limit} && exec {} {words}", crate::TEXTUM)]).current_dir(tiny.root());
+        let out = command.env_clear().envs(tiny.variables()).output().unwrap();
+        assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    };
+    limited("-n 190", "run --vary fit.n=1..50 --yes");
+    assert_eq!(textum(&tiny, &["runs", "--all", "--format", "json"]).expect(0).json().as_array().unwrap().len(), 50);
+    limited("-Sn 200", "run --force here --force seen");
+    assert_eq!((tiny.read("p").trim(), tiny.read("q").trim()), ("200", "200"));
+}

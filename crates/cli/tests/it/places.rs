@@ -53,6 +53,32 @@ fn mistakes_about_places_are_told_before_anything_is_submitted() {
         (format!("[place.c]\nkind = \"slurm\"\noptions = {{ mem = \"4G\" }}\n\n{stage}"), "`mem` is said by Textum", "needs"),
         (format!("[place.c]\nkind = \"slurm\"\noptions = {{ \"-p\" = \"main\" }}\n\n{stage}"), "`-p` is no option", "long name"),
         (format!("[place.c]\nkind = \"slurm\"\njobs = 0\n\n{stage}"), "executes nothing", "1 or more"),
+        (
+            format!("[place.c]\nkind = \"slurm\"\nfolder = \"/x\"\n\n{stage}"),
+            "has no `address`",
+            "its login machine as ssh takes it",
+        ),
+        (format!("[place.c]\nkind = \"slurm\"\ndepot = \"t\"\n\n{stage}"), "has no `address`", "`depot` is of a cluster"),
+        (
+            format!("[place.c]\nkind = \"slurm\"\naddress = \"-x\"\n\n{stage}"),
+            "this cannot be the address of a machine",
+            "not with a dash first",
+        ),
+        (
+            format!("[place.c]\nkind = \"slurm\"\naddress = \"a\"\nssh = {{ ControlPath = \"x\" }}\n\n{stage}"),
+            "`ControlPath` is said by Textum",
+            "leave it out",
+        ),
+        (
+            format!("[place.c]\nkind = \"slurm\"\naddress = \"a\"\nlapse = \"x\"\n\n{stage}"),
+            "`lapse` is for places of kind \"ssh\"",
+            "leave it out",
+        ),
+        (
+            format!("[place.c]\nkind = \"ssh\"\naddress = \"a\"\nssh = {{ Port = 1 }}\n\n{stage}"),
+            "`ssh` is for a cluster that is reached by SSH",
+            "write them into `options`",
+        ),
         (format!("[place.c]\nkind = \"grid\"\n\n{stage}"), "`kind` cannot be \"grid\"", "slurm"),
         (
             format!(

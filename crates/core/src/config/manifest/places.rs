@@ -294,7 +294,10 @@ impl Checker<'_, '_> {
                     (format!("`{option}` is no option"), "write an option's long name without its dashes, as in `partition`")
                 }
                 (_, true) if own.iter().any(|o| o.eq_ignore_ascii_case(option)) => {
-                    let help = "say what a stage needs in its `needs` (cpus, memory, gpus, time); the rest Textum says itself";
+                    let help = match is_ssh {
+                        true => "leave it out: how connections are kept and shared is Textum's",
+                        false => "say what a stage needs in its `needs` (cpus, memory, gpus, time); the rest Textum says itself",
+                    };
                     (format!("`{option}` is said by Textum"), help)
                 }
                 _ => (String::new(), ""),

@@ -28,7 +28,7 @@ use crate::config::sweep::{Setting, Varied};
 use crate::data::{none_is_erased, recorded_anew};
 use crate::event::{CancelToken, Event, EventSink, Silent};
 use crate::fsio;
-use crate::pipeline::executor::{Executor, Places};
+use crate::pipeline::executor::{Capacity, Executor, Places};
 use crate::pipeline::plan::{Plan, PlanContext, Recorded};
 use crate::project::fingerprint::MayStart;
 use crate::project::sandbox::Pool;
@@ -301,7 +301,7 @@ impl<'s> SweepContext<'s> {
         self.writer.publish()?;
         let capacity = self.place.capacity(jobs);
         // A few more than there is room for, so that one that waits for another's result keeps nobody idle.
-        let most = capacity.most() * 2 + 2;
+        let most = (capacity.most() * 2 + 2).min(Capacity::most_runs());
         let mut common = Common {
             unattended,
             writer: self.writer,

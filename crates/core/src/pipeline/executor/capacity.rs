@@ -4,6 +4,11 @@ use std::collections::BTreeMap;
 
 use crate::config::manifest::Needs;
 
+/// So many files are open for each run that is at work: locks, its log, its folders.
+const FILES_EACH: usize = 6;
+/// And so many for everything else.
+const FILES_OTHERWISE: usize = 120;
+
 /// The machine's processors and memory, less what stages at work have taken.
 pub struct Capacity {
     cpus: u32,
@@ -35,10 +40,18 @@ impl Capacity {
         }
     }
 
-    /// With room for so many jobs at another place.
+    /// With room for so many jobs at another place, as far as this process may have the files open that each needs here.
     pub fn with_place(mut self, name: &str, jobs: usize) -> Capacity {
-        self.places.insert(name.to_string(), (jobs.max(1), 0));
+        if jobs > Capacity::most_runs() {
+            textum_base::limits::raise_open_files();
+        }
+        self.places.insert(name.to_string(), (jobs.min(Capacity::most_runs()).max(1), 0));
         self
+    }
+
+    /// So many runs can be at work, or begun, at once.
+    pub fn most_runs() -> usize {
+        textum_base::limits::most_open_files().map_or(usize::MAX, |most| most.saturating_sub(FILES_OTHERWISE) / FILES_EACH).max(1)
     }
 
     /// Takes what a stage needs at a place; there the engine knows what fits beside what.

@@ -95,6 +95,10 @@ fn command_of(job: &Job, memory_group: Option<&MemoryGroup>) -> (std::process::C
         JobCommand::Argv(words) => words.clone(),
     };
     let program = PathBuf::from(words.first().map_or("", String::as_str));
+    let words = match textum_base::limits::open_files_before() {
+        Some(most) => [&shell[..], &[format!("ulimit -Sn {most}; exec \"$@\""), "sh".to_string()], &words].concat(),
+        None => words,
+    };
     let command = match memory_group {
         Some(group) => {
             let mut command = std::process::Command::new(&shell[0]);
@@ -102,7 +106,7 @@ fn command_of(job: &Job, memory_group: Option<&MemoryGroup>) -> (std::process::C
             command
         }
         None => {
-            let mut command = std::process::Command::new(&program);
+            let mut command = std::process::Command::new(words.first().map_or("", String::as_str));
             command.args(words.iter().skip(1));
             command
         }

@@ -113,7 +113,8 @@ fn what_was_handed_over_is_executed_once_whatever_becomes_of_who_did() {
             std::thread::sleep(Duration::from_millis(10));
         };
         let pid = std::fs::read_to_string(&times).unwrap().lines().nth(1).unwrap().to_string();
-        assert!(!Path::new("/proc").join(pid).exists(), "the one before has ended");
+        let stat = std::fs::read_to_string(Path::new("/proc").join(pid).join("stat")).unwrap_or_default();
+        assert!(stat.is_empty() || stat.contains(") Z "), "the one before has ended: {stat}");
         std::fs::write(second.with_file_name("go"), "").unwrap();
         assert_eq!(child.wait().unwrap().code(), Some(0), "{}", tiny.read("said"));
         assert_eq!(tiny.read("o"), "silk\n");
@@ -145,6 +146,30 @@ fn each_end_that_comes_through_a_login_machine_has_its_own_words() {
             let said = one("echo x > o", "{ cpus = 400 }");
             assert!(said.contains("nothing there can meet its `needs`"), "{said}");
         }
+    });
+}
+
+/// A minute and a half, since a minute is the least that Slurm gives: with `TEXTUM_CLUSTER_SLOW` only.
+#[test]
+fn a_job_that_comes_to_its_time_limit_goes_on_from_its_last_checkpoint() {
+    if std::env::var_os("TEXTUM_CLUSTER_SLOW").is_none() {
+        eprintln!("TEXTUM_CLUSTER_SLOW is not set: a real time limit was not tested");
+        return;
+    }
+    on_each(|_, kind, place| {
+        if kind != "slurm" {
+            return;
+        }
+        let step =
+            "echo $i >> c; $TEXTUM_PROGRAM emit --step $i --checkpoint; [ $i = 2 ] && [ ${TEXTUM_FROM_STEP:-0} = 0 ] && sleep 1000";
+        let run = format!("for i in 1 2 3; do [ $i -gt ${{TEXTUM_FROM_STEP:-0}} ] || continue; {step}; done; cp c o");
+        let stage = format!(
+            "[stage.x]\nrun = \"{run}\"\nwrites = [\"o\"]\ncheckpoints = \"c\"\nplace = \"box\"\nneeds = {{ time = \"1m\" }}\n"
+        );
+        let tiny = Tiny::with(&format!("{}{stage}", place.replace("kind = \"slurm\"\n", "kind = \"slurm\"\nretries = 1\n")));
+        textum(&tiny, &["run"]).expect(0).warns("is tried again from its checkpoint of step 2");
+        assert_eq!(tiny.read("o"), "1\n2\n3\n");
+        textum(&tiny, &["show", "last"]).expect(0).says("time limit").says("attempt 2 went on from step 2");
     });
 }
 

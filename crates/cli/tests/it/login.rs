@@ -291,3 +291,40 @@ fn few_files_that_may_be_open_are_enough_for_many_jobs() {
     limited("-Sn 200", "run --force here --force seen");
     assert_eq!((tiny.read("p").trim(), tiny.read("q").trim()), ("200", "200"));
 }
+
+/// Of two runs that were cut off the first never handed its job over, the second did: whoever comes next takes that one up.
+#[test]
+fn of_several_that_were_cut_off_the_one_whose_job_began_is_taken_up() {
+    let folder = tempfile::tempdir().unwrap();
+    let (own, state) = (engine(), folder.path().join("engine").display().to_string());
+    let hold = folder.path().join("hold");
+    let blocks = format!("if [ -e {0} ]; then echo $$ > {0}; exec sleep 1000; fi; ", hold.display());
+    let place = format!(
+        "[place.box]\nkind = \"command\"\nsubmit = \"{blocks}{own} {state} submit {{script}}\"\nstate = \"{own} {state} state {{jobs}}\"\ncancel = \"{own} {state} cancel {{job}} {{signal}}\"\nwords = {{ Q = \"waiting\", R = \"running\", C = \"over\", X = \"cancelled\" }}\n"
+    );
+    let stage = "[stage.x]\nrun = \"echo $$ >> times; echo > begun; while [ ! -e go ]; do sleep 0.05; done; echo x > o\"\nwrites = [\"o\"]\nplace = \"box\"\nobserve = false\n";
+    let tiny = Tiny::with(&format!("{place}\n{stage}"));
+    let until = |path: &Path| {
+        let begun = Instant::now();
+        while std::fs::metadata(path).map_or(0, |m| m.len()) == 0 {
+            assert!(begun.elapsed() < Duration::from_secs(60), "{} did not come: {}", path.display(), tiny.read("said"));
+            std::thread::sleep(Duration::from_millis(10));
+        }
+    };
+    std::fs::write(&hold, "").unwrap();
+    let mut child = start(&tiny, &["run"]);
+    until(&hold);
+    child.kill().unwrap();
+    child.wait().unwrap();
+    let pid: i32 = std::fs::read_to_string(&hold).unwrap().trim().parse().unwrap();
+    rustix::process::kill_process(rustix::process::Pid::from_raw(pid).unwrap(), rustix::process::Signal::KILL).unwrap();
+    std::fs::remove_file(&hold).unwrap();
+    let mut child = start(&tiny, &["run"]);
+    until(&tiny.path("begun"));
+    child.kill().unwrap();
+    child.wait().unwrap();
+    tiny.write("go", "x");
+    textum(&tiny, &["run"]).expect(0).warns("takes up the job");
+    assert_eq!((tiny.read("o").as_str(), tiny.read("times").lines().count()), ("x\n", 1), "executed once");
+    textum(&tiny, &["verify"]).expect(0);
+}

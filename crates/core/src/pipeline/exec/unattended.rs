@@ -224,7 +224,8 @@ impl Unattended {
         Ok(())
     }
 
-    /// The job that makes just this, if its place still knows of it.
+    /// A job that makes just this, if its place still knows of one. Of several runs that were cut off each may have left one,
+    /// most of which were never begun.
     pub(super) fn claim(
         &mut self,
         place: &dyn Executor,
@@ -232,25 +233,16 @@ impl Unattended {
         key: Digest,
         in_tree: bool,
     ) -> Result<Option<(UnattendedJob, JobId)>, ExecError> {
-        let Some(at) = self.jobs.iter().position(|j| j.key == key && j.stage == stage && j.in_tree == in_tree) else {
-            return Ok(None);
-        };
-        let job = self.jobs[at].clone();
-        let id = place.take_up(&job.folder, job.place.as_deref()).map_err(ExecError::MayBeAtWork)?;
-        let states = match &id {
-            Some(id) => place.poll(std::slice::from_ref(id)).map_err(ExecError::MayBeAtWork)?,
-            None => Vec::new(),
-        };
-        // What its place has lost is no result of the stage's.
-        let is_lost = |id: &JobId| place.why(id).and_then(|why| why.cause).is_some_and(Cause::may_pass);
-        let Some(id) = id.filter(|id| !states.contains(&JobState::Lost) && !is_lost(id)) else {
-            // The order to carry it out may still be on its way: it is taken back.
-            end_submitted(place, job.place.as_deref(), &job.folder).map_err(ExecError::MayBeAtWork)?;
+        let wanted = |j: &UnattendedJob| j.key == key && j.stage == stage && j.in_tree == in_tree;
+        while let Some(at) = self.jobs.iter().position(wanted) {
+            if let Some(id) = take_up_one(place, &self.jobs[at])? {
+                let job = self.jobs.remove(at);
+                self.taken.push(job.clone());
+                return Ok(Some((job, id)));
+            }
             self.jobs.remove(at);
-            return Ok(None);
-        };
-        self.taken.push(self.jobs.remove(at));
-        Ok(Some((job, id)))
+        }
+        Ok(None)
     }
 
     /// Ends those jobs, and waits until they have ended.
@@ -296,4 +288,21 @@ impl Unattended {
         }
         Ok(())
     }
+}
+
+/// Takes one job up. One that its place does not know, or has lost, is taken back.
+fn take_up_one(place: &dyn Executor, job: &UnattendedJob) -> Result<Option<JobId>, ExecError> {
+    let id = place.take_up(&job.folder, job.place.as_deref()).map_err(ExecError::MayBeAtWork)?;
+    let states = match &id {
+        Some(id) => place.poll(std::slice::from_ref(id)).map_err(ExecError::MayBeAtWork)?,
+        None => Vec::new(),
+    };
+    // What its place has lost is no result of the stage's.
+    let is_lost = |id: &JobId| place.why(id).and_then(|why| why.cause).is_some_and(Cause::may_pass);
+    let id = id.filter(|id| !states.contains(&JobState::Lost) && !is_lost(id));
+    if id.is_none() {
+        // The order to carry it out may still be on its way.
+        end_submitted(place, job.place.as_deref(), &job.folder).map_err(ExecError::MayBeAtWork)?;
+    }
+    Ok(id)
 }

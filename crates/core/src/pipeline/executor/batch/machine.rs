@@ -219,7 +219,10 @@ impl Engine for SshEngine {
     }
 
     fn take_back(&self, name: &str, folder: &Path) -> Result<(), Fault> {
-        let path = folder.join(format!("{name}.there"));
+        let (path, end) = (folder.join(format!("{name}.there")), folder.join(format!("{name}.end")));
+        if end.exists() {
+            return Ok(());
+        }
         let there: Option<There> = std::fs::read(path).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok());
         let Some(there) = there.filter(|_| !self.is_given_back()) else { return Ok(()) };
         self.reach(false)?.remote.ask(&far::take_back(&there.folder, name)).map(drop)
@@ -309,7 +312,7 @@ impl Engine for SshEngine {
         let Some(there) = there_of(job) else { return Ok(()) };
         let reached = self.reach(false)?;
         if let Some(queue) = &self.queue {
-            reached.remote.ask(&far::take_back(&there.folder, &job.name)).map(drop)?;
+            reached.remote.ask(&far::end(&there.folder, &job.name, "INT")).map(drop)?;
             return self.at_site(&reached, |site| queue.cancel(site, job, how));
         }
         let signal = if how == Cancel::Ask { "INT" } else { "KILL" };

@@ -423,9 +423,9 @@ pub fn end_submitted(place: &dyn Executor, name: Option<&str>, folder: &Path) ->
     };
     // One that the engine takes on only now, after all, does nothing.
     fsio::write_derived(&folder.join(format!("{called}.revoked")), b"")?;
-    let Some(id) = place.take_up(folder, name).map_err(unanswered)? else {
-        return place.take_back(folder, name).map_err(unanswered);
-    };
+    // Before it is asked whether the place has it: what begins between the two would not be found.
+    place.take_back(folder, name).map_err(unanswered)?;
+    let Some(id) = place.take_up(folder, name).map_err(unanswered)? else { return Ok(()) };
     place.cancel(&id, Cancel::AtOnce).map_err(unanswered)?;
     // Its word that it has ended counts, whatever it says of how.
     let _ = place.wait(&id);

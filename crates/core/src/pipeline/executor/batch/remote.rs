@@ -93,7 +93,8 @@ impl Remote {
     pub fn put_file(&self, from: &Path, to: &str) -> Result<(), Fault> {
         let unread = |e: std::io::Error| Fault::Refused(format!("{}: {e}", from.display()));
         let file = std::fs::File::open(from).map_err(unread)?;
-        let text = format!("cat > {0}.part && chmod 700 {0}.part && mv {0}.part {0}", shell_word(to));
+        // Several may put it there at once.
+        let text = format!("cat > {0}.part-$$ && chmod 700 {0}.part-$$ && mv {0}.part-$$ {0}", shell_word(to));
         let mut command = self.command();
         command.arg(format!("/bin/sh -c {}", shell_word(&text))).stdin(file);
         let child = started(command)?;

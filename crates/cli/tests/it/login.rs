@@ -173,6 +173,28 @@ fn a_job_that_comes_to_its_time_limit_goes_on_from_its_last_checkpoint() {
     });
 }
 
+/// Somebody tidies up there while jobs are at work: the one whose folder is gone fails with words, the other goes on.
+#[test]
+fn a_job_whose_folder_was_removed_there_keeps_no_other_one_waiting() {
+    let Some(machines) = Machines::here() else { return };
+    let stage = |name: &str| {
+        format!(
+            "[stage.{name}]\nrun = \"echo > begun-{name}; while [ ! -e {} ]; do sleep 0.05; done; echo {name} > {name}\"\nwrites = [\"{name}\"]\nplace = \"box\"\n\n",
+            machines.path("go")
+        )
+    };
+    let tiny = Tiny::with(&format!("{}{}{}", grid(&machines), stage("x"), stage("y")));
+    let mut child = start(&tiny, &["run", "--keep-going"]);
+    let gone = machines.until("begun-x");
+    machines.until("begun-y");
+    std::fs::remove_dir_all(gone.parent().unwrap().parent().unwrap()).unwrap();
+    std::fs::write(machines.path("go"), "").unwrap();
+    assert_eq!(child.wait().unwrap().code(), Some(1));
+    let said = tiny.read("said");
+    assert!(said.contains("x failed: it ended without leaving its exit status"), "{said}");
+    assert_eq!(tiny.read("y"), "y\n", "{said}");
+}
+
 fn packs(machines: &Machines) -> Vec<PathBuf> {
     let folder = PathBuf::from(machines.path("far")).join("fetched/store/packs");
     let mut all: Vec<PathBuf> = std::fs::read_dir(folder).into_iter().flatten().flatten().map(|e| e.path()).collect();

@@ -525,7 +525,7 @@ fn mistakes_about_machines_and_engines_are_told() {
         ("kind = \"ssh\"\nbegin = \"x {cpus}\"\nend = \"y\"", "{cpus} stands for nothing", "{hold}"),
         ("kind = \"ssh\"\naddress = \"a\"\noptions = { BatchMode = false }", "`BatchMode` is said by Textum", ""),
         ("kind = \"slurm\"\nsubmit = \"x\"", "`submit` is for places of kind \"command\"", "leave it out"),
-        ("kind = \"slurm\"\naddress = \"x\"", "`address` is for places of kind \"ssh\"", "leave it out"),
+        ("kind = \"slurm\"\naddress = \"x\"\nlease = \"1m\"", "`lease` is for places of kind \"ssh\"", "leave it out"),
         ("kind = \"command\"\nsubmit = \"x {script}\"", "has no `state`", "docs/places.md"),
         (
             "kind = \"command\"\nsubmit = \"x\"\nstate = \"y {jobs}\"\ncancel = \"z {job}\"",

@@ -87,7 +87,10 @@ fn needs_value(needs: &Needs, name: &str) -> Option<String> {
 
 /// A command as it is executed, in the project's folder or that of the other machine.
 fn shell(site: &Site<'_>, text: &str) -> Vec<String> {
-    let enter = site.root.as_ref().map(|root| format!("cd {} || exit 1\n", shell_word(&root.display().to_string())));
+    // Somebody may tidy up there while jobs are at work.
+    let first = if site.is_far { "mkdir -p" } else { "test -d" };
+    let enter = |root: &PathBuf| format!("{first} {0} && cd {0} || exit 1\n", shell_word(&root.display().to_string()));
+    let enter = site.root.as_ref().map(enter);
     vec!["/bin/sh".into(), "-c".into(), format!("{}{text}", enter.unwrap_or_default())]
 }
 

@@ -96,7 +96,7 @@ pub fn was_begun(folder: &str, name: &str) -> String {
 /// What each question begins with: the lease is renewed, and what follows is known.
 pub fn look_begin(folder: &str) -> String {
     format!(
-        r#"cd {} || exit 1
+        r#"mkdir -p {0} && cd {0} || exit 1
 touch lease
 {ALIVE}
 # FOLDER NAME BYTES-OF-LOG BYTES-OF-SIGNALS: how it stands, and what is new.

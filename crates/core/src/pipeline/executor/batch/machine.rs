@@ -147,11 +147,32 @@ impl SshEngine {
         Ok(reached)
     }
 
+    /// How a job stands that the machine itself carries out.
+    fn stand_alone(&self, reached: &Reached, (job, there): (&Known, &There), said: &far::Said<'_>) -> Result<Told, Fault> {
+        let stand = match said.state {
+            // What it printed last may have come after this look began.
+            "over" if !said.is_whole => Stand::Running,
+            "over" => {
+                self.bring(reached, job, there)?;
+                Stand::Over
+            }
+            "waiting" => Stand::Waiting,
+            "lost" => Stand::Ended(Cause::Node),
+            _ => Stand::Running,
+        };
+        Ok(Told { stand, words: said.state.to_string() })
+    }
+
     /// Whether it was rented, and nobody holds it any more.
     fn is_given_back(&self) -> bool {
         let is_rented = self.decl.address.is_none();
         is_rented && self.state.as_ref().is_none_or(|s| held::held_machines(s).iter().all(|h| h.place != self.place))
     }
+}
+
+/// A job of which what it left cannot be brought, as long as that is so: it waits for whoever mends it, others do not.
+fn not_brought(job: &Known, words: String) -> Told {
+    Told { stand: if job.cancelled { Stand::Ended(Cause::Cancelled) } else { Stand::Waiting }, words }
 }
 
 impl Engine for SshEngine {
@@ -197,11 +218,8 @@ impl Engine for SshEngine {
 
     fn can_meet(&self, needs: &Needs, _folder: &Path) -> Result<(), Fault> {
         let Some(queue) = &self.queue else { return Ok(()) };
-        let reached = match self.reach(true) {
-            // That nobody answers is told, or waited out, when the job is submitted.
-            Err(Fault::Silent(_)) => return Ok(()),
-            other => other?,
-        };
+        // That nobody answers, or another than was meant, is told when the job is submitted.
+        let Ok(reached) = self.reach(true) else { return Ok(()) };
         self.at_site(&reached, |site| queue.can_meet(site, needs, Path::new(&reached.folder)))
     }
 
@@ -254,28 +272,16 @@ impl Engine for SshEngine {
         let mut found = BTreeMap::new();
         for said in far::answers(&answer) {
             let Some((job, there)) = asked.iter().find(|(job, _)| job.name == said.name) else { continue };
-            self.take_in(&reached, job, there, said.log, said.signals)?;
-            if self.queue.is_some() {
-                if let Some(told) = self.stand_queued(&reached, (job, there), &said, told.get(&job.number))? {
-                    found.insert(job.number.clone(), told);
-                }
-                continue;
-            }
-            let stand = match said.state {
-                "over" => {
-                    // What it printed last may have come after this look began.
-                    if !said.is_whole {
-                        found.insert(job.number.clone(), Told { stand: Stand::Running, words: "over".to_string() });
-                        continue;
-                    }
-                    self.bring(&reached, job, there)?;
-                    Stand::Over
-                }
-                "waiting" => Stand::Waiting,
-                "lost" => Stand::Ended(Cause::Node),
-                _ => Stand::Running,
+            let taken = self.take_in(&reached, job, there, said.log, said.signals);
+            let told = taken.and_then(|()| match &self.queue {
+                Some(_) => self.stand_queued(&reached, (job, there), &said, told.get(&job.number)),
+                None => self.stand_alone(&reached, (job, there), &said).map(Some),
+            });
+            let told = match told {
+                Err(Fault::Refused(why)) => Some(not_brought(job, why)),
+                told => told?,
             };
-            found.insert(job.number.clone(), Told { stand, words: said.state.to_string() });
+            found.extend(told.map(|told| (job.number.clone(), told)));
         }
         Ok(found)
     }

@@ -121,9 +121,9 @@ impl Remote {
     /// Brings those of some paths below a folder there that stand there; in their order.
     pub fn bring(&self, from: &str, paths: &[String], to: &Path) -> Result<(), Fault> {
         let words: Vec<String> = paths.iter().map(|p| shell_word(&format!("./{p}"))).collect();
-        // tar is given what is there: what a stage did not write is told of elsewhere.
+        // tar is given what is there: what a stage did not write, or somebody has removed, is told of elsewhere.
         let text = format!(
-            "cd {} || exit 1; for p in {}; do [ -e \"$p\" ] || [ -h \"$p\" ] || continue; set -- \"$@\" \"$p\"; done; \
+            "cd {} 2> /dev/null || exec tar -cf - -T /dev/null; for p in {}; do [ -e \"$p\" ] || [ -h \"$p\" ] || continue; set -- \"$@\" \"$p\"; done; \
              [ $# -eq 0 ] && exec tar -cf - -T /dev/null; exec tar -cf - -- \"$@\"",
             shell_word(from),
             words.join(" ")

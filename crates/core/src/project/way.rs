@@ -157,6 +157,9 @@ fn put(kept: &Path, depots: &Arc<Depots>, work: &Path, inputs: &[(ProjectPath, C
     store.bring(&whole).map_err(|e| not_fetched(&e))?;
     for (path, content) in inputs {
         let damaged = |e: &dyn std::fmt::Display| NotPut::Damaged(format!("{path}: {e}"));
+        if !store.contains(&content.digest).map_err(|e| damaged(&e))? {
+            return Err(NotPut::NotFetched(format!("{path} is not in the depot")));
+        }
         if content.kind == ContentKind::Folder {
             let listing = store.read(&content.digest).map_err(|e| damaged(&e))?;
             let items = items_of_listing(&store, &content.digest, &listing).map_err(|e| damaged(&e))?;
@@ -165,7 +168,63 @@ fn put(kept: &Path, depots: &Arc<Depots>, work: &Path, inputs: &[(ProjectPath, C
         }
         // An order that was cut off has left some of it.
         crate::fsio::remove_any(&tree.full(path)).map_err(|e| not_fetched(&e))?;
-        write_new(&store, content, &tree, path).map_err(|e| damaged(&e))?;
+        if let Err(e) = write_new(&store, content, &tree, path) {
+            let _ = crate::fsio::remove_any(&tree.full(path));
+            return Err(damaged(&e));
+        }
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn order(folder: &Path, at: &str, path: &str) -> Vec<u8> {
+        let content = serde_json::to_value(Content::file(Digest::of(b"yarn"), 4)).unwrap();
+        let order = serde_json::json!({
+            "depot": "team", "at": at, "options": {}, "project": "shed",
+            "folder": folder.join("fetched"), "work": folder.join("work"), "inputs": [[path, content]],
+        });
+        serde_json::to_vec(&order).unwrap()
+    }
+
+    /// Whatever another machine orders, nothing is written but below the stage's own folder, and nothing that is not whole.
+    #[test]
+    fn what_cannot_be_put_is_said_and_nothing_stands_in_its_place() {
+        let folder = tempfile::tempdir().unwrap();
+        let depot = folder.path().join("depot").display().to_string();
+        for nonsense in [&b""[..], b"{", b"{}", b"[]", b"\xff"] {
+            assert!(put_what_a_stage_reads(nonsense).is_err());
+        }
+        for path in ["../out", "/out", "a/../../out", "", "."] {
+            let said = put_what_a_stage_reads(&order(folder.path(), &depot, path)).unwrap_err();
+            assert!(!folder.path().join("out").exists() && !folder.path().join("work").exists(), "{path}: {said}");
+        }
+        let said = put_what_a_stage_reads(&order(folder.path(), &depot, "d")).unwrap_err();
+        assert!(said.contains("there is no depot"), "{said}");
+        // One that is there, and has nothing of it.
+        let storage =
+            textum_depot::open_storage(&Address::Folder(depot.clone().into()), &BTreeMap::new(), &[], &Default::default());
+        let options = textum_depot::DepotOptions {
+            name: "team".into(),
+            at: depot.clone(),
+            project: "shed".into(),
+            state: folder.path().join("known"),
+            jobs: 1,
+            interrupt: Default::default(),
+        };
+        textum_depot::Depot::open_or_create(storage.unwrap(), options, "loom").unwrap();
+        let said = put_what_a_stage_reads(&order(folder.path(), &depot, "d")).unwrap_err();
+        assert_eq!(said, "d is not in the depot");
+        assert!(!folder.path().join("work/d").exists());
+    }
+
+    #[test]
+    fn a_way_through_a_depot_that_nobody_declared_is_none() {
+        let folder = tempfile::tempdir().unwrap();
+        let depots = Depots::new(Vec::new(), "shed", folder.path().join("known"), &[]);
+        let way = Way::new(Arc::new(depots), "team", "shed", &folder.path().join("store"));
+        assert!(way.send(&[]).err().is_some_and(|said| said.contains("the project has no depot")));
+    }
 }

@@ -14,8 +14,9 @@ use super::engine::{Cause, Engine, Fault, Queue, Stand, Submission, Told};
 use super::far;
 use super::held::{self, HeldMachine};
 use super::job::Known;
+use super::queued::{FORGOTTEN, TOGETHER};
 use super::remote::Remote;
-use super::transfer::{There, answers_to, size_of, there_of};
+use super::transfer::{There, Turns, answers_to, size_of, there_of};
 use crate::config::manifest::{MachineDecl, Needs, shell_word};
 use crate::fsio::{self, FileLock, IoError};
 use crate::pipeline::executor::Cancel;
@@ -40,6 +41,8 @@ pub struct SshEngine {
     asked_for: AtomicBool,
     /// Whether somebody who waits for it to be rented has given up.
     given_up: AtomicBool,
+    /// So many jobs can be sent beside those that are.
+    pub(super) turns: Turns,
 }
 
 /// The machine as it was reached.
@@ -107,6 +110,7 @@ impl SshEngine {
             news: AtomicBool::new(false),
             asked_for: AtomicBool::new(false),
             given_up: AtomicBool::new(false),
+            turns: Turns::default(),
         }
     }
 
@@ -233,7 +237,7 @@ impl Engine for SshEngine {
     }
 
     fn most_together(&self) -> usize {
-        self.queue.as_ref().map_or(1, |queue| queue.most_together())
+        self.queue.as_ref().map_or(1, |queue| queue.most_together().min(TOGETHER))
     }
 
     fn take_back(&self, name: &str, folder: &Path) -> Result<(), Fault> {
@@ -248,9 +252,10 @@ impl Engine for SshEngine {
 
     fn look(&self, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault> {
         let reached = self.reach(false)?;
+        let known: Vec<Known> = jobs.iter().filter(|job| job.number != FORGOTTEN).cloned().collect();
         let told = match &self.queue {
-            Some(queue) => self.at_site(&reached, |site| queue.look(site, jobs))?,
-            None => BTreeMap::new(),
+            Some(queue) if !known.is_empty() => self.at_site(&reached, |site| queue.look(site, &known))?,
+            _ => BTreeMap::new(),
         };
         let mut text = far::look_begin(&reached.folder);
         let (mut asked, mut given): (Vec<(&Known, There)>, Vec<PathBuf>) = Default::default();
@@ -319,6 +324,9 @@ impl Engine for SshEngine {
         let reached = self.reach(false)?;
         if let Some(queue) = &self.queue {
             reached.remote.ask(&far::end(&there.folder, &job.name, "INT")).map(drop)?;
+            if job.number == FORGOTTEN {
+                return Ok(());
+            }
             return self.at_site(&reached, |site| queue.cancel(site, job, how));
         }
         let signal = if how == Cancel::Ask { "INT" } else { "KILL" };

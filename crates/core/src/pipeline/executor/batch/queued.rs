@@ -9,11 +9,11 @@ use super::job::Known;
 use super::machine::{Reached, SshEngine};
 use super::transfer::There;
 
-/// So many jobs are sent at a time: a server lets ten sessions through one connection unless it is told otherwise.
-const AT_A_TIME: usize = 4;
+/// So many jobs at most are handed over in one call: all that they read is there before the first of them can begin.
+pub(super) const TOGETHER: usize = 40;
 
 /// What a job is called whose queue has forgotten it, while what it left is there.
-const FORGOTTEN: &str = "-";
+pub(super) const FORGOTTEN: &str = "-";
 
 impl SshEngine {
     /// Asks a queue, by commands on the machine.
@@ -34,17 +34,12 @@ impl SshEngine {
             reached.remote.ask(&far::queue(&reached.folder, &one.name))?;
             Ok(placed)
         };
-        let mut placed: Vec<Placed> = Vec::with_capacity(jobs.len());
-        for some in jobs.chunks(AT_A_TIME) {
-            let sent: Vec<Result<Placed, Fault>> = std::thread::scope(|scope| {
-                let sending: Vec<_> = some.iter().map(|one| scope.spawn(|| place(one))).collect();
-                let ended = || Err(Fault::Silent("what was to be sent was not".into()));
-                sending.into_iter().map(|one| one.join().unwrap_or_else(|_| ended())).collect()
-            });
-            for one in sent {
-                placed.push(one?);
-            }
-        }
+        let sent: Vec<Result<Placed, Fault>> = std::thread::scope(|scope| {
+            let sending: Vec<_> = jobs.iter().map(|one| scope.spawn(|| place(one))).collect();
+            let ended = || Err(Fault::Silent("what was to be sent was not".into()));
+            sending.into_iter().map(|one| one.join().unwrap_or_else(|_| ended())).collect()
+        });
+        let placed = sent.into_iter().collect::<Result<Vec<Placed>, Fault>>()?;
         self.at_site(reached, |site| queue.submit(site, &placed))
     }
 

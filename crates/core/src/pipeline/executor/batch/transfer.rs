@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
+use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -19,6 +20,43 @@ use crate::record::receipt::Content;
 
 /// So long a machine may take to fetch what a stage reads.
 const FETCH: Duration = Duration::from_secs(24 * 3600);
+
+/// So many jobs are sent at a time: a server lets ten sessions through one connection unless it is told otherwise.
+const AT_A_TIME: usize = 4;
+
+/// Whose turn it is to send.
+pub(super) struct Turns {
+    free: Mutex<usize>,
+    news: Condvar,
+}
+
+impl Default for Turns {
+    fn default() -> Turns {
+        Turns { free: Mutex::new(AT_A_TIME), news: Condvar::new() }
+    }
+}
+
+/// A turn; the next one comes when it goes.
+pub(super) struct Turn<'t>(&'t Turns);
+
+impl Turns {
+    /// Waits for a turn.
+    pub(super) fn take(&self) -> Turn<'_> {
+        let mut free = self.free.lock().unwrap_or_else(PoisonError::into_inner);
+        while *free == 0 {
+            free = self.news.wait(free).unwrap_or_else(PoisonError::into_inner);
+        }
+        *free -= 1;
+        Turn(self)
+    }
+}
+
+impl Drop for Turn<'_> {
+    fn drop(&mut self) {
+        *self.0.free.lock().unwrap_or_else(PoisonError::into_inner) += 1;
+        self.0.news.notify_one();
+    }
+}
 
 /// Beside the log of a job: where it works there, and what is to be brought from there.
 #[derive(Serialize, Deserialize)]
@@ -75,6 +113,7 @@ impl SshEngine {
 
     /// Sends all that a job needs: what it reads, what it executes, and its script.
     pub(super) fn place(&self, reached: &Reached, one: &Submission) -> Result<Placed, Fault> {
+        let _turn = self.turns.take();
         let Submission { job, name, folder } = one;
         let there = format!("{}/{name}", reached.folder);
         let note = There {
@@ -203,4 +242,67 @@ fn far_command(job: &Job, here: &Path, there: &Path, program: Option<&str>, befo
         words.push_str(&format!(" {}", shell_word(&format!("{name}={value}"))));
     }
     format!("{before}exec env{words} \"$@\" {}\n", command_words(&job.command))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::AtomicUsize;
+
+    use super::*;
+    use crate::config::manifest::Needs;
+    use crate::pipeline::executor::JobCommand;
+
+    #[test]
+    fn only_so_many_send_at_a_time_and_all_have_their_turn() {
+        let (turns, now, most, all) = (Turns::default(), AtomicUsize::new(0), AtomicUsize::new(0), AtomicUsize::new(0));
+        std::thread::scope(|scope| {
+            for _ in 0..30 {
+                scope.spawn(|| {
+                    let _turn = turns.take();
+                    most.fetch_max(now.fetch_add(1, Ordering::SeqCst) + 1, Ordering::SeqCst);
+                    std::thread::yield_now();
+                    now.fetch_sub(1, Ordering::SeqCst);
+                    all.fetch_add(1, Ordering::SeqCst);
+                });
+            }
+        });
+        assert!((1..=AT_A_TIME).contains(&most.load(Ordering::SeqCst)));
+        assert_eq!((all.load(Ordering::SeqCst), *turns.free.lock().unwrap()), (30, AT_A_TIME));
+    }
+
+    /// What is a path of this machine is one there, what nobody declared stays here, and quotes reach it as they are.
+    #[test]
+    fn a_command_has_there_what_it_declares() {
+        let variables = [
+            ("PATH", "/opt/loom/bin"),
+            ("YARN", "it's \"wool\" & $silk"),
+            ("SECRET", "x"),
+            ("TEXTUM_STAGE", "fit"),
+            ("TEXTUM_SIGNALS", "/here/run/signals"),
+            ("TEXTUM_PROGRAM", "/here/bin/textum"),
+        ];
+        let job = |command| Job {
+            command,
+            folder: PathBuf::from("/here/work"),
+            variables: variables.map(|(name, value)| (name.to_string(), value.to_string())).to_vec(),
+            log: PathBuf::from("/here/run/log"),
+            needs: Needs { cpus: 1, memory: 0, gpus: 0, time: None },
+            place: None,
+            declared: vec!["YARN".into()],
+            inputs: Vec::new(),
+            outputs: Vec::new(),
+            checkpoints: None,
+        };
+        let text = "printf '%s|' \"$YARN\" \"$TEXTUM_STAGE\" \"$TEXTUM_SIGNALS\" \"${TEXTUM_PROGRAM-none}\" \"${SECRET-none}\" \"${SLURM_JOB_ID-none}\"";
+        let ran = |program: Option<&str>| {
+            let command = job(JobCommand::Shell(text.into()));
+            let (here, there) = (Path::new("/here/run"), Path::new("/there/run"));
+            let text = far_command(&command, here, there, program, far::WITHOUT_QUEUE);
+            let mut shell = std::process::Command::new("/bin/sh");
+            shell.args(["-c", &text]).env_clear().envs([("SLURM_JOB_ID", "7"), ("PATH", "/usr/bin:/bin")]);
+            String::from_utf8(shell.output().unwrap().stdout).unwrap()
+        };
+        assert_eq!(ran(Some("/there/textum")), "it's \"wool\" & $silk|fit|/there/run/signals|/there/textum|none|none|");
+        assert_eq!(ran(None), "it's \"wool\" & $silk|fit|/there/run/signals|none|none|none|");
+    }
 }

@@ -54,6 +54,9 @@ pub fn line(event: &Event, style: &Style) -> Option<String> {
             "  {} {stage} started {started}, and [environment] declares {declared}: what is recorded is what was started",
             style.bad("another interpreter:")
         ),
+        Event::NotObserved { stage, why } => {
+            format!("  {} {stage}: {why}; only what it declares counts", style.accent("not observed:"))
+        }
         Event::Undeclared { stage, paths } => format!(
             "  {} {stage} reads {} without declaring it: `textum adopt {stage}` writes it down",
             style.bad("undeclared:"),

@@ -1,5 +1,7 @@
-//! Files moved aside are told one by one as long as they are few, and summed up when they are many.
+//! Files moved aside are told one by one as long as they are few, and summed up when they are many; that stages are not
+//! observed is told once for each reason.
 
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::sync::{Mutex, PoisonError};
 
@@ -15,12 +17,14 @@ pub struct SumsUp<'u> {
     ui: &'u Ui,
     to: Box<dyn EventSink + Send + 'u>,
     aside: Mutex<(usize, Option<PathBuf>)>,
+    /// Why stages were not observed, as far as that was told.
+    reasons: Mutex<BTreeSet<String>>,
 }
 
 impl<'u> SumsUp<'u> {
     /// Passes events on to another.
     pub fn new(ui: &'u Ui, to: Box<dyn EventSink + Send + 'u>) -> SumsUp<'u> {
-        SumsUp { ui, to, aside: Mutex::default() }
+        SumsUp { ui, to, aside: Mutex::default(), reasons: Mutex::default() }
     }
 }
 
@@ -32,6 +36,12 @@ impl EventSink for SumsUp<'_> {
             // The folder of this run below `aside`: what is moved keeps its path below it.
             aside.1 = to.ancestors().nth(path.split('/').count()).map(PathBuf::from);
             if aside.0 > FEW {
+                return;
+            }
+        }
+        if let Event::NotObserved { why, .. } = &event {
+            let mut told = self.reasons.lock().unwrap_or_else(PoisonError::into_inner);
+            if !told.insert(why.clone()) {
                 return;
             }
         }

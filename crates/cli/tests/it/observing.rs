@@ -226,7 +226,7 @@ fn without_permission_to_trace_everything_else_works_and_it_is_told() {
         let outer = ["--observe-stage", &record, "", TEXTUM];
         tiny.textum(TEXTUM, &[&outer[..], words].concat())
     };
-    under(&["run"]).expect(0);
+    under(&["run"]).expect(0).warns("not observed: weave: tracing is not permitted here").warns("; only what it declares counts");
     assert_eq!(tiny.read("cloth"), "wool\n");
     textum(&tiny, &["trace", "cloth"]).expect(0).says("not observed: tracing is not permitted here");
     under(&["plan"]).expect(0).says("nothing to do");

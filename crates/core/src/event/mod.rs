@@ -212,6 +212,13 @@ pub enum Event {
         /// The outputs that differ.
         paths: Vec<String>,
     },
+    /// What a stage read was not observed, though nobody switched that off: only what it declares counts for its result.
+    NotObserved {
+        /// The stage.
+        stage: String,
+        /// Why.
+        why: String,
+    },
     /// A stage seems to have read files that it does not declare.
     Undeclared {
         /// The stage.

@@ -497,6 +497,10 @@ impl ActiveRun<'_> {
     /// What was opened while the stage ran and nothing declares. With several stages at work it cannot
     /// be told whose it was: then only what none of the pipeline declares is told of, to each.
     fn report_undeclared(&self, decision: &Decision, receipt: &mut StageReceipt, common: &Common<'_>) {
+        let not = receipt.observed.as_ref().filter(|o| o.how == ObservedHow::No && !receipt.inputs.run.is_own());
+        if let Some(why) = not.and_then(|o| o.because.clone()) {
+            self.events.event(Event::NotObserved { stage: decision.stage.clone(), why });
+        }
         // What a tracer saw is what was read.
         if receipt.observed.as_ref().is_some_and(|o| o.how == ObservedHow::Yes) {
             if receipt.state == StageState::Done && !receipt.undeclared.is_empty() {

@@ -476,7 +476,15 @@ impl Lazy<'_> {
 
 impl EventSink for Lazy<'_> {
     fn event(&self, event: Event) {
-        if matches!(event, Event::Aside { .. } | Event::NotDeterministic { .. } | Event::BadSignal { .. } | Event::Output { .. }) {
+        let is_told = matches!(
+            event,
+            Event::Aside { .. }
+                | Event::NotDeterministic { .. }
+                | Event::NotObserved { .. }
+                | Event::BadSignal { .. }
+                | Event::Output { .. }
+        );
+        if is_told {
             self.events.event(event.clone());
         }
         if let Some(to) = self.to.lock().unwrap_or_else(std::sync::PoisonError::into_inner).as_ref() {

@@ -10,9 +10,6 @@ use crate::ui::Style;
 pub fn line(event: &Event, style: &Style) -> Option<String> {
     Some(match event {
         Event::Begun { .. } | Event::Submitted { .. } => return None,
-        Event::TakesUp { .. } | Event::TriesAgain { .. } | Event::StillHeld { .. } | Event::AtPlace { .. } => {
-            return of_place(event, style);
-        }
         Event::NewVersion { dataset, number, rows } => {
             let rows = rows.map(|n| style.dim(&format!("  {}", text::counted(n, "row")))).unwrap_or_default();
             format!("  {dataset}@{number}  {}{rows}", style.accent("new version"))
@@ -54,9 +51,6 @@ pub fn line(event: &Event, style: &Style) -> Option<String> {
             "  {} {stage} started {started}, and [environment] declares {declared}: what is recorded is what was started",
             style.bad("another interpreter:")
         ),
-        Event::NotObserved { stage, why } => {
-            format!("  {} {stage}: {why}; only what it declares counts", style.accent("not observed:"))
-        }
         Event::Undeclared { stage, paths } => format!(
             "  {} {stage} reads {} without declaring it: `textum adopt {stage}` writes it down",
             style.bad("undeclared:"),
@@ -89,10 +83,11 @@ pub fn line(event: &Event, style: &Style) -> Option<String> {
             variant(*number, *of, set, state, metrics, run.as_deref(), style)
         }
         Event::Stopping => "  stopping: stages are asked to end; once more ends them at once".to_string(),
+        other => return of_place(other, style),
     })
 }
 
-/// What happens at another place.
+/// What happens at another place, or cannot be seen at one.
 fn of_place(event: &Event, style: &Style) -> Option<String> {
     Some(match event {
         Event::TakesUp { stage, run, place } => {
@@ -103,6 +98,9 @@ fn of_place(event: &Event, style: &Style) -> Option<String> {
             format!("  {stage}  {} at {place}: {says}", style.accent("waits"))
         }
         Event::AtPlace { stage, place, .. } => format!("  {stage}  is at work at {place}"),
+        Event::NotObserved { stage, why } => {
+            format!("  {} {stage}: {why}; only what it declares counts", style.accent("not observed:"))
+        }
         Event::TriesAgain { stage, why, step, left } => {
             let from = step.map_or("from its beginning".to_string(), |step| format!("from its checkpoint of step {step}"));
             let more = if *left > 0 { format!(", {left} more times at most") } else { String::new() };

@@ -121,11 +121,11 @@ fn on_each(test: impl Fn(&Bench)) {
     for what in ["grid", "cluster"] {
         let Some((_login, place)) = logged_in(beside.path(), what) else { continue };
         let far = Some(beside.path().join(format!("there-{what}")));
-        test(&Bench { folder: tempfile::tempdir().unwrap(), place: Box::new(place), far });
+        test(&Bench { folder: tempfile::tempdir_in(beside.path()).unwrap(), place: Box::new(place), far });
     }
     if let Some(place) = machine(beside.path()) {
         let far = Some(beside.path().join("far"));
-        test(&Bench { folder: tempfile::tempdir().unwrap(), place: Box::new(place), far });
+        test(&Bench { folder: tempfile::tempdir_in(beside.path()).unwrap(), place: Box::new(place), far });
         let left: Vec<_> = fs::read_dir(beside.path().join("state/held")).unwrap().flatten().map(|e| e.file_name()).collect();
         assert!(left.iter().all(|name| !name.to_string_lossy().ends_with(".json")), "a machine is still held: {left:?}");
     }

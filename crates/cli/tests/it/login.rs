@@ -207,7 +207,7 @@ fn packs(machines: &Machines) -> Vec<PathBuf> {
 fn what_stages_read_goes_there_once_by_way_of_a_depot() {
     let Some(machines) = Machines::here() else { return };
     let place = grid(&machines).replace("[place.box]\n", "[place.box]\ndepot = \"team\"\n");
-    let stage = "[data.yarn]\npath = \"yarn\"\n\n[params]\nfit = { rate = 1 }\n\n[stage.fit]\nrun = \"find fit.sh yarn | sort > l; cat yarn/*.bin > o; sh fit.sh {fit.rate} >> o; yarn/deep/tool >> o; cat yarn/link >> o\"\nreads = [\"yarn\", \"fit.sh\"]\nwrites = [\"o\", \"l\"]\nparams = [\"fit\"]\nplace = \"box\"\n";
+    let stage = "[data.yarn]\npath = \"yarn\"\n\n[params]\nfit = { rate = 1 }\n\n[stage.fit]\nrun = \"find fit.sh yarn | sort > l; cat yarn/*.bin > o; sh fit.sh {fit.rate} >> o; yarn/deep/tool >> o; cat yarn/link >> o\"\nreads = [\"yarn/deep\", \"yarn\", \"fit.sh\", \"yarn/b.bin\"]\nwrites = [\"o\", \"l\"]\nparams = [\"fit\"]\nplace = \"box\"\n";
     let tiny = Tiny::with(&format!("{place}{stage}"));
     tiny.write("yarn/a [1].bin", noise(1, 3_000_000));
     tiny.write("yarn/b.bin", noise(2, 300_000));

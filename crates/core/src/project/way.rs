@@ -1,20 +1,20 @@
 //! What a stage reads goes to a machine by way of a depot that both sides reach: only what the depot lacks is sent, only what
 //! the machine lacks is fetched there, and every byte is held against its digest before a stage may read it.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use serde::{Deserialize, Serialize};
-use textum_base::{ProjectPath, is_within};
-use textum_depot::Address;
+use textum_base::ProjectPath;
+use textum_depot::{Address, Depot};
 
 use super::depots::Depots;
 use super::tree::write_new;
 use crate::config::manifest::DepotDecl;
 use crate::fsio::TreeDir;
 use crate::record::receipt::{Content, ContentKind};
-use crate::store::{Digest, Store, items_of_listing};
+use crate::store::{Digest, Store, StoreError, items_of_listing};
 
 /// The word by which this program is asked, on another machine, to put what a stage reads in its place.
 pub const PUT_WORD: &str = "__put-what-a-stage-reads";
@@ -25,6 +25,8 @@ pub struct Way {
     depot: String,
     project: String,
     store: Store,
+    /// What was sent by it.
+    sent: Mutex<HashSet<Digest>>,
 }
 
 /// What this program is told on the other machine.
@@ -42,73 +44,71 @@ struct Order {
     inputs: Vec<(ProjectPath, Content)>,
 }
 
-/// What a stage reads, sent to a depot.
-pub struct InDepot {
-    /// The paths that need not be sent another way.
-    pub paths: Vec<String>,
-    order: Order,
-}
-
-impl InDepot {
-    /// The order by which it is put into its place.
-    pub fn order(mut self, folder: &Path, work: &Path) -> Result<Vec<u8>, String> {
-        self.order.folder = folder.to_path_buf();
-        self.order.work = work.to_path_buf();
-        serde_json::to_vec(&self.order).map_err(|e| e.to_string())
-    }
-}
-
 impl Way {
     /// Through the depot of this name, from the store in this folder.
     pub fn new(depots: Arc<Depots>, depot: &str, project: &str, store: &Path) -> Way {
-        Way { depots, depot: depot.to_string(), project: project.to_string(), store: Store::open(store) }
+        Way { depots, depot: depot.to_string(), project: project.to_string(), store: Store::open(store), sent: Mutex::default() }
     }
 
-    /// Sends what the depot lacks. What is not in the store under its own digest, a part of a dataset for example, is not among
-    /// what was sent.
-    pub fn send(&self, inputs: &[(String, Content)]) -> Result<InDepot, String> {
+    /// Sends what the depot lacks. Gives the paths that need not be sent another way, and what this program is to be told there:
+    /// to fetch into `folder`, and to put into `work`. What is not in the store under its own digest, a part of a dataset for
+    /// example, is not among the paths.
+    pub fn send(&self, inputs: &[(String, Content)], folder: &Path, work: &Path) -> Result<(Vec<String>, Vec<u8>), String> {
         let refused = |what: &dyn std::fmt::Display| format!("depot {}: {what}", self.depot);
-        let is_kept_back = self.depots.holds_what_is_forgotten(&self.store).map_err(|e| refused(&e))?;
-        if is_kept_back {
+        let decl: &DepotDecl = self.depots.named(Some(&self.depot)).map_err(|e| e.to_string())?;
+        let depot = self.depots.open(Some(&self.depot));
+        let depot = depot.map_err(|e| format!("{e}; `textum depot check {}` tries it", self.depot))?;
+        if self.depots.holds_what_is_forgotten(&self.store).map_err(|e| refused(&e))? {
             return Err(refused(&"others have erased what is still here: `textum data erase --pending` erases it here too"));
         }
-        let decl: &DepotDecl = self.depots.named(Some(&self.depot)).map_err(|e| e.to_string())?;
-        let mut order = Order {
+        let mut stored = Vec::new();
+        for (path, content) in inputs {
+            if self.store.contains(&content.digest).map_err(|e| refused(&e))? {
+                stored.extend(ProjectPath::new(path).map(|path| (path, content.clone())));
+            }
+        }
+        // A folder before what is read in it, which is written in its place.
+        stored.sort_by(|(a, _), (b, _)| a.as_bytes().cmp(b.as_bytes()));
+        self.send_contents(&depot, stored.iter().map(|(_, content)| content)).map_err(|e| refused(&e))?;
+        let paths = stored.iter().map(|(path, _)| path.to_string()).collect();
+        let order = Order {
             depot: self.depot.clone(),
             at: decl.address.to_string(),
             options: decl.options.clone(),
             project: self.project.clone(),
-            folder: PathBuf::new(),
-            work: PathBuf::new(),
-            inputs: Vec::new(),
+            folder: folder.to_path_buf(),
+            work: work.to_path_buf(),
+            inputs: stored,
         };
-        let mut contents: Vec<Digest> = Vec::new();
-        for (path, content) in inputs {
-            let is_covered = inputs.iter().any(|(other, _)| other != path && is_within(path, other));
-            let Ok(own) = ProjectPath::new(path) else { continue };
-            if is_covered || !self.store.contains(&content.digest).map_err(|e| refused(&e))? {
-                continue;
-            }
-            contents.push(content.digest);
-            if content.kind == ContentKind::Folder {
-                let listing = self.store.read(&content.digest).map_err(|e| refused(&e))?;
-                let items = items_of_listing(&self.store, &content.digest, &listing).map_err(|e| refused(&e))?;
-                contents.extend(items.iter().filter_map(|item| item.digest));
-            }
-            order.inputs.push((own, content.clone()));
-        }
-        let paths = order.inputs.iter().map(|(path, _)| path.to_string()).collect();
-        let open = || self.depots.open(Some(&self.depot));
-        let depot = open().map_err(|e| format!("{e}; `textum depot check {}` tries it", self.depot))?;
-        if !contents.is_empty() {
-            let plan = depot.plan_to_send(&self.store, &contents).map_err(|e| refused(&e))?;
-            if plan.not_here > 0 {
-                return Err(refused(&"what the stage reads is neither here nor there: `textum verify` says what is missing"));
-            }
-            depot.send(&self.store, &plan, &|_| ()).map_err(|e| refused(&e))?;
-        }
-        Ok(InDepot { paths, order })
+        Ok((paths, serde_json::to_vec(&order).map_err(|e| e.to_string())?))
     }
+
+    /// Sends content with the files of folders; what this process has sent before is there.
+    fn send_contents<'c>(&self, depot: &Depot, contents: impl Iterator<Item = &'c Content>) -> Result<(), String> {
+        let said = |e: &dyn std::fmt::Display| e.to_string();
+        let mut sent = self.sent.lock().unwrap_or_else(PoisonError::into_inner);
+        let contents: Vec<&Content> = contents.filter(|content| !sent.contains(&content.digest)).collect();
+        if contents.is_empty() {
+            return Ok(());
+        }
+        let mut digests: Vec<Digest> = contents.iter().map(|content| content.digest).collect();
+        for folder in contents.iter().filter(|content| content.kind == ContentKind::Folder) {
+            digests.extend(files_of(&self.store, &folder.digest).map_err(|e| said(&e))?);
+        }
+        let plan = depot.plan_to_send(&self.store, &digests).map_err(|e| said(&e))?;
+        if plan.not_here > 0 {
+            return Err("what the stage reads is neither here nor there: `textum verify` says what is missing".into());
+        }
+        depot.send(&self.store, &plan, &|_| ()).map_err(|e| said(&e))?;
+        sent.extend(contents.iter().map(|content| content.digest));
+        Ok(())
+    }
+}
+
+/// The contents of the files of a stored folder.
+fn files_of(store: &Store, folder: &Digest) -> Result<Vec<Digest>, StoreError> {
+    let listing = store.read(folder)?;
+    Ok(items_of_listing(store, folder, &listing)?.iter().filter_map(|item| item.digest).collect())
 }
 
 /// On the other machine: fetches what is not there yet and puts it in its place. An error says what failed.
@@ -161,9 +161,7 @@ fn put(kept: &Path, depots: &Arc<Depots>, work: &Path, inputs: &[(ProjectPath, C
             return Err(NotPut::NotFetched(format!("{path} is not in the depot")));
         }
         if content.kind == ContentKind::Folder {
-            let listing = store.read(&content.digest).map_err(|e| damaged(&e))?;
-            let items = items_of_listing(&store, &content.digest, &listing).map_err(|e| damaged(&e))?;
-            let files: Vec<Digest> = items.iter().filter_map(|item| item.digest).collect();
+            let files = files_of(&store, &content.digest).map_err(|e| damaged(&e))?;
             store.bring(&files).map_err(|e| not_fetched(&e))?;
         }
         // An order that was cut off has left some of it.
@@ -225,6 +223,8 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let depots = Depots::new(Vec::new(), "shed", folder.path().join("known"), &[]);
         let way = Way::new(Arc::new(depots), "team", "shed", &folder.path().join("store"));
-        assert!(way.send(&[]).err().is_some_and(|said| said.contains("the project has no depot")));
+        assert!(
+            way.send(&[], Path::new("/a"), Path::new("/b")).err().is_some_and(|said| said.contains("the project has no depot"))
+        );
     }
 }

@@ -231,19 +231,12 @@ impl Checker<'_, '_> {
                 help.to_string(),
             ));
         };
-        match place.kind {
-            PlaceKind::Slurm | PlaceKind::Command if place.address.is_none() => {
-                let said = [("folder", place.folder.is_some()), ("ssh", !place.ssh.is_empty()), ("depot", place.depot.is_some())];
-                for key in said {
-                    if key.1 {
-                        lacks(
-                            "`address`",
-                            &format!("`{}` is of a cluster that is reached by SSH: write its login machine as ssh takes it", key.0),
-                        );
-                    }
-                }
+        if place.kind != PlaceKind::Ssh && place.address.is_none() {
+            let said = [("folder", place.folder.is_some()), ("ssh", !place.ssh.is_empty()), ("depot", place.depot.is_some())];
+            for (key, _) in said.iter().filter(|(_, said)| *said) {
+                let help = format!("`{key}` is of a cluster that is reached by SSH: write its login machine as ssh takes it");
+                lacks("`address`", &help);
             }
-            _ => {}
         }
         match place.kind {
             PlaceKind::Slurm => {}

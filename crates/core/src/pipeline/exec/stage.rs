@@ -354,11 +354,10 @@ impl StageContext<'_> {
         let over = AtomicBool::new(false);
         std::thread::scope(|scope| {
             let watching = scope.spawn(|| {
-                let mut told = false;
                 while !over.load(Ordering::SeqCst) {
-                    if !told && self.cancel.asked() {
+                    // Again and again: it may come before anybody waits.
+                    if self.cancel.asked() {
                         self.place.give_up(&task.folder, task.place.as_deref());
-                        told = true;
                     }
                     std::thread::park_timeout(super::active_run::LOOK_FOR_STOP);
                 }

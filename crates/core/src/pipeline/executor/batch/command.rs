@@ -3,10 +3,10 @@
 //! A part of `submit` in double brackets, `[[ … ]]`, is left out where what it names is not said.
 
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::time::Duration;
 
-use super::engine::{Cause, Fault, Placed, Queue, Site, Stand, Told};
+use super::engine::{Cause, Fault, Placed, Queue, Site, Stand, Told, words};
 use super::job::Known;
 use crate::config::manifest::{EngineCommands, Needs, shell_word};
 use crate::pipeline::executor::Cancel;
@@ -87,16 +87,11 @@ fn needs_value(needs: &Needs, name: &str) -> Option<String> {
 
 /// A command as it is executed, in the project's folder or that of the other machine.
 fn shell(site: &Site<'_>, text: &str) -> Vec<String> {
+    let Some(root) = &site.root else { return words(&["/bin/sh", "-c", text]) };
+    let root = shell_word(&root.display().to_string());
     // Somebody may tidy up there while jobs are at work.
-    let first = if site.is_far { "mkdir -p" } else { "test -d" };
-    let enter = |root: &PathBuf| format!("{first} {0} && cd {0} || exit 1\n", shell_word(&root.display().to_string()));
-    let enter = site.root.as_ref().map(enter);
-    vec!["/bin/sh".into(), "-c".into(), format!("{}{text}", enter.unwrap_or_default())]
-}
-
-/// Where it is kept what the engine calls a job.
-fn kept(folder: &Path, name: &str) -> PathBuf {
-    folder.join(format!("{name}.called"))
+    let there = if site.is_far { format!("mkdir -p {root} && ") } else { String::new() };
+    words(&["/bin/sh", "-c", &format!("{there}cd {root} || exit 1\n{text}")])
 }
 
 /// What an engine printed as the name of a job: the first word of its last line.
@@ -131,8 +126,8 @@ impl Queue for CommandEngine {
             };
             let order = filled(&self.commands.submit, &value_of);
             // The answer is kept by the command itself: it is not lost with this process.
-            let part = one.folder.join(format!("{}.part-called", one.name));
-            let kept = kept(&one.folder, &one.name);
+            let file = |what: &str| one.folder.join(format!("{}.{what}", one.name));
+            let (part, kept) = (file("part-called"), file("called"));
             let text = format!("({order}\n) > {0} && mv {0} {1} && cat {1}", word(&part), word(&kept));
             let said = (site.ask)(&shell(site, &text), None, LONGEST_SUBMIT).map_err(|fault| match fault {
                 Fault::Refused(why) => Fault::Refused(format!("`submit` did not succeed: {why}")),
@@ -167,12 +162,12 @@ impl Queue for CommandEngine {
         let said = site.ask(&shell(site, &order), None).map_err(|e| Fault::Silent(e.words().to_string()))?;
         let mut found = BTreeMap::new();
         for line in said.lines() {
-            let mut words = line.split_whitespace();
-            let (Some(number), Some(state)) = (words.next(), words.next()) else { continue };
+            let mut parts = line.split_whitespace();
+            let (Some(number), Some(state)) = (parts.next(), parts.next()) else { continue };
             let own = self.commands.words.iter().find(|(word, _)| word == state).map(|(_, meaning)| meaning.as_str());
             // Also what nobody knows: it does not end a wait.
             let stand = meaning(own.unwrap_or(state)).unwrap_or(Stand::Running);
-            let rest: Vec<&str> = words.take(12).collect();
+            let rest: Vec<&str> = parts.take(12).collect();
             let said = if rest.is_empty() { state.to_string() } else { format!("{state}, {}", rest.join(" ")) };
             found.insert(number.to_string(), Told { stand, words: said });
         }

@@ -185,11 +185,6 @@ pub trait Engine: Send + Sync {
         Ok(())
     }
 
-    /// Tries the way by which what stages read goes there, where that is one that has to be tried.
-    fn try_way(&self) -> Result<(), Fault> {
-        Ok(())
-    }
-
     /// So many jobs of the same needs can be submitted in one call.
     fn most_together(&self) -> usize {
         1

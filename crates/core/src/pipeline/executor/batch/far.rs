@@ -78,11 +78,6 @@ pub fn queue(folder: &str, name: &str) -> String {
     format!("mkdir -p {0}/arrays && cd {0}/{name}/run && date +%s.%N > {name}.queued\n", shell_word(folder))
 }
 
-/// Whether a job of a queue has left anything.
-pub fn has_left(folder: &str, name: &str) -> String {
-    format!("cd {}/run 2>/dev/null && {{ [ -e {name}.end ] || [ -e {name}.begun ]; }} && echo yes; true\n", shell_word(folder))
-}
-
 /// Takes back an order that may still be on its way.
 pub fn take_back(folder: &str, name: &str) -> String {
     format!("mkdir -p {0}/run && : > {0}/run/{name}.revoked\n", shell_word(folder))
@@ -206,7 +201,6 @@ mod tests {
             end("/a b", "textum-0000000000000000", "INT"),
             DESCRIBE.to_string(),
             queue("/a b/it's", "textum-0000000000000000"),
-            has_left("/a b/it's", "textum-0000000000000000"),
             take_back("/a b/it's", "textum-0000000000000000"),
             format!("{ONCE}{WITHOUT_QUEUE}"),
         ];

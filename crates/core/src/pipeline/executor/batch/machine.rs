@@ -7,7 +7,7 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::engine::{Cause, Engine, Fault, Queue, Stand, Submission, Told};
@@ -17,7 +17,7 @@ use super::job::Known;
 use super::queued::{FORGOTTEN, TOGETHER};
 use super::remote::Remote;
 use super::transfer::{There, Turns, answers_to, size_of, there_of};
-use crate::config::manifest::{MachineDecl, Needs, shell_word};
+use crate::config::manifest::{MachineDecl, Needs};
 use crate::fsio::{self, FileLock, IoError};
 use crate::pipeline::executor::Cancel;
 use crate::project::way::Way;
@@ -52,10 +52,19 @@ pub(super) struct Reached {
     /// The folder there, whole.
     pub(super) folder: String,
     held: Option<HeldMachine>,
+    /// This program there, once that was looked for; none where it cannot be executed.
+    pub(super) program: Arc<OnceLock<Option<String>>>,
     /// As long as it is there nobody gives the machine back.
     _used: Option<Arc<FileLock>>,
     /// As long as it is there the lease is renewed, also while no job is there.
     _renewed: Option<Arc<Renewing>>,
+}
+
+impl Reached {
+    /// The folder of a job there: by its name alone, whatever a file here says.
+    pub(super) fn of(&self, name: &str) -> String {
+        format!("{}/{name}", self.folder)
+    }
 }
 
 /// Renews a lease until it goes.
@@ -146,7 +155,7 @@ impl SshEngine {
             return Err(Fault::Refused(format!("its folder {} cannot be made there", self.decl.folder)));
         }
         let renewed = self.decl.lease.map(|lease| Arc::new(Renewing::start(&remote, &folder, lease)));
-        let reached = Reached { remote, folder, held, _used: used, _renewed: renewed };
+        let reached = Reached { remote, folder, held, program: Arc::default(), _used: used, _renewed: renewed };
         *now = Some(reached.clone());
         Ok(reached)
     }
@@ -165,6 +174,12 @@ impl SshEngine {
             _ => Stand::Running,
         };
         Ok(Told { stand, words: said.state.to_string() })
+    }
+
+    /// Whether anything of a job may be there. What has ended and is here needs no machine any more.
+    fn may_be_there(&self, name: &str, folder: &Path) -> bool {
+        let has = |what: &str| folder.join(format!("{name}.{what}")).exists();
+        has("there") && !has("end") && !self.is_given_back()
     }
 
     /// Whether it was rented, and nobody holds it any more.
@@ -205,11 +220,7 @@ impl Engine for SshEngine {
     }
 
     fn find(&self, name: &str, folder: &Path) -> Result<Option<String>, Fault> {
-        // What has ended and is here needs no machine any more.
-        if folder.join(format!("{name}.end")).exists() || !folder.join(format!("{name}.there")).exists() {
-            return Ok(None);
-        }
-        if self.is_given_back() {
+        if !self.may_be_there(name, folder) {
             return Ok(None);
         }
         let reached = self.reach(false)?;
@@ -227,27 +238,16 @@ impl Engine for SshEngine {
         self.at_site(&reached, |site| queue.can_meet(site, needs, Path::new(&reached.folder)))
     }
 
-    fn try_way(&self) -> Result<(), Fault> {
-        let Some(way) = &self.way else { return Ok(()) };
-        let reached = self.reach(true)?;
-        let program = self.program_there(&reached)?;
-        let there = format!("{}/tried", reached.folder);
-        self.put_by(way, &reached, &[], (&there, program.as_deref()))?;
-        reached.remote.ask(&format!("rm -rf {}", shell_word(&there))).map(drop)
-    }
-
     fn most_together(&self) -> usize {
         self.queue.as_ref().map_or(1, |queue| queue.most_together().min(TOGETHER))
     }
 
     fn take_back(&self, name: &str, folder: &Path) -> Result<(), Fault> {
-        let (path, end) = (folder.join(format!("{name}.there")), folder.join(format!("{name}.end")));
-        if end.exists() {
+        if !self.may_be_there(name, folder) {
             return Ok(());
         }
-        let there: Option<There> = std::fs::read(path).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok());
-        let Some(there) = there.filter(|_| !self.is_given_back()) else { return Ok(()) };
-        self.reach(false)?.remote.ask(&far::take_back(&there.folder, name)).map(drop)
+        let reached = self.reach(false)?;
+        reached.remote.ask(&far::take_back(&reached.of(name), name)).map(drop)
     }
 
     fn look(&self, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault> {
@@ -260,12 +260,13 @@ impl Engine for SshEngine {
         let mut text = far::look_begin(&reached.folder);
         let (mut asked, mut given): (Vec<(&Known, There)>, Vec<PathBuf>) = Default::default();
         for job in jobs {
-            let Some(there) = there_of(job) else { continue };
+            let Some(there) = there_of(job, self.state.as_deref()) else { continue };
             let log = size_of(&job.folder, "log").saturating_sub(there.before.0);
             let signals = size_of(&job.folder, "signals").saturating_sub(there.before.1);
-            text.push_str(&far::look(&there.folder, &job.name, log, signals));
+            let folder = reached.of(&job.name);
+            text.push_str(&far::look(&folder, &job.name, log, signals));
             for (path, name, answer) in answers_to(job) {
-                text.push_str(&far::answer(&there.folder, &name, &answer));
+                text.push_str(&far::answer(&folder, &name, &answer));
                 given.push(path);
             }
             asked.push((job, there));
@@ -320,16 +321,16 @@ impl Engine for SshEngine {
     }
 
     fn cancel(&self, job: &Known, how: Cancel) -> Result<(), Fault> {
-        let Some(there) = there_of(job) else { return Ok(()) };
         let reached = self.reach(false)?;
+        let there = reached.of(&job.name);
         if let Some(queue) = &self.queue {
-            reached.remote.ask(&far::end(&there.folder, &job.name, "INT")).map(drop)?;
+            reached.remote.ask(&far::end(&there, &job.name, "INT")).map(drop)?;
             if job.number == FORGOTTEN {
                 return Ok(());
             }
             return self.at_site(&reached, |site| queue.cancel(site, job, how));
         }
         let signal = if how == Cancel::Ask { "INT" } else { "KILL" };
-        reached.remote.ask(&far::end(&there.folder, &job.name, signal)).map(drop)
+        reached.remote.ask(&far::end(&there, &job.name, signal)).map(drop)
     }
 }

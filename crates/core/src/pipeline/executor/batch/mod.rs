@@ -161,7 +161,7 @@ impl BatchExecutor {
         let engine: Box<dyn Engine> = match (&decl.machine, queue) {
             (Some(machine), queue) => Box::new(SshEngine::new(&decl.name, machine, (queue, way), state)),
             (None, Some(queue)) => Box::new(SharedEngine::new(queue, state)),
-            // A machine that is reached by SSH has an address, by its manifest.
+            // No manifest without mistakes says so.
             (None, None) => Box::new(SharedEngine::new(Box::new(Slurm { options: Vec::new() }), state)),
         };
         let shared = Shared {
@@ -193,11 +193,6 @@ impl BatchExecutor {
     /// The version of its engine, and what it offers, in its words.
     pub fn describe(&self) -> Result<(String, Vec<String>), String> {
         self.shared.engine.describe().map_err(|e| e.words().to_string())
-    }
-
-    /// Tries the way by which what stages read goes there.
-    pub fn try_way(&self) -> Result<(), String> {
-        self.shared.engine.try_way().map_err(|e| e.words().to_string())
     }
 
     /// Asks whether any node could ever carry such a job out: what none can would wait for ever. Once for the same needs.

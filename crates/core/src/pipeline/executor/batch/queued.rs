@@ -51,13 +51,12 @@ impl SshEngine {
         name: &str,
         here: &Path,
     ) -> Result<Option<String>, Fault> {
-        let there = format!("{}/{name}", reached.folder);
-        let run = PathBuf::from(format!("{there}/run"));
+        let run = PathBuf::from(reached.of(name)).join("run");
         if let Some(number) = self.at_site(reached, |site| queue.find(site, name, &run, here))? {
             return Ok(Some(number));
         }
-        let left = reached.remote.ask_text(&far::has_left(&there, name))?;
-        Ok((left.trim() == "yes").then(|| FORGOTTEN.to_string()))
+        let begun = reached.remote.ask_text(&far::was_begun(&reached.folder, name))?;
+        Ok((begun.trim() == "yes").then(|| FORGOTTEN.to_string()))
     }
 
     /// How a job stands by what its queue said and by what has come from it; nothing where neither knows of it.
@@ -81,7 +80,7 @@ impl SshEngine {
         // Of one that was ended by force only that can be told.
         let is_over = by_queue.is_some_and(|told| matches!(told.stand, Stand::Over | Stand::Ended(_)));
         if is_over && job.left().is_none() {
-            self.bring_ends(reached, job, there)?;
+            self.bring_ends(reached, job)?;
         }
         let left = || job.left().map(|_| Told { stand: Stand::Over, words: "over".to_string() });
         Ok(by_queue.cloned().or_else(left))

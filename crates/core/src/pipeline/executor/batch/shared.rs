@@ -56,7 +56,7 @@ impl Engine for SharedEngine {
 
     fn submit(&self, jobs: &[Submission]) -> Result<Vec<String>, Fault> {
         let site = self.site();
-        if let Some(common) = &site.common {
+        if let Some(common) = site.common.as_ref().filter(|_| jobs.len() > 1) {
             fsio::create_folder(common).map_err(refused)?;
         }
         let mut placed = Vec::with_capacity(jobs.len());

@@ -164,8 +164,8 @@ impl Queue for Slurm {
 
     fn look(&self, site: &Site<'_>, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault> {
         // An array is asked for as a whole: the numbers of ten thousand jobs would not fit on a command line.
-        let of_array = |k: &'_ Known| k.number.split('_').next().unwrap_or_default().to_string();
-        let numbers: BTreeSet<String> = jobs.iter().map(of_array).filter(|n| n.parse::<u64>().is_ok()).collect();
+        let numbers = jobs.iter().filter_map(|k| k.number.split('_').next()).filter(|n| n.parse::<u64>().is_ok());
+        let numbers: BTreeSet<&str> = numbers.collect();
         if numbers.is_empty() {
             return Ok(BTreeMap::new());
         }

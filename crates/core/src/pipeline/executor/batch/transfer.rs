@@ -6,6 +6,7 @@ use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
+use textum_base::{ProjectPath, without_dots};
 
 use super::engine::{Fault, Placed, Submission};
 use super::job::Known;
@@ -61,8 +62,6 @@ impl Drop for Turn<'_> {
 /// Beside the log of a job: where it works there, and what is to be brought from there.
 #[derive(Serialize, Deserialize)]
 pub(super) struct There {
-    /// Its folder there.
-    pub(super) folder: String,
     /// Where its stage works here.
     pub(super) work: PathBuf,
     /// What it writes.
@@ -76,19 +75,24 @@ pub(super) struct There {
 impl SshEngine {
     /// This program there, for stages that speak by `textum emit`; none where it cannot be executed.
     pub(super) fn program_there(&self, reached: &Reached) -> Result<Option<String>, Fault> {
+        if let Some(known) = reached.program.get() {
+            return Ok(known.clone());
+        }
         let (own, name) = program::own().map_err(refused)?;
         let path = format!("{}/programs/{name}", reached.folder);
         let word = shell_word(&path);
         let look = format!("mkdir -p {0}/programs; {word} --version 2>/dev/null || true", shell_word(&reached.folder));
         let is_there = |said: String| said.starts_with("textum ");
-        if is_there(reached.remote.ask_text(&look)?) {
-            return Ok(Some(path));
+        if !is_there(reached.remote.ask_text(&look)?) {
+            reached.remote.put_file(&own, &path)?;
+            if !is_there(reached.remote.ask_text(&look)?) {
+                return Ok(reached.program.get_or_init(|| None).clone());
+            }
         }
-        reached.remote.put_file(&own, &path)?;
-        Ok(is_there(reached.remote.ask_text(&look)?).then_some(path))
+        Ok(reached.program.get_or_init(|| Some(path)).clone())
     }
 
-    /// Sends what a job reads by way of a depot; the paths that stand there then.
+    /// Sends what a job reads by way of a depot; the paths that stand there then. The way is tried also for nothing.
     pub(super) fn put_by(
         &self,
         way: &Way,
@@ -96,16 +100,15 @@ impl SshEngine {
         inputs: &[(String, Content)],
         (there, program): (&str, Option<&str>),
     ) -> Result<Vec<String>, Fault> {
-        let sent = way.send(inputs).map_err(Fault::Refused)?;
-        if sent.paths.is_empty() && !inputs.is_empty() {
+        let (fetched, work) = (format!("{}/fetched", reached.folder), format!("{there}/work"));
+        let (paths, order) = way.send(inputs, fetched.as_ref(), work.as_ref()).map_err(Fault::Refused)?;
+        if paths.is_empty() && !inputs.is_empty() {
             return Ok(Vec::new());
         }
         let Some(program) = program else {
             let why = "what a stage reads comes from a depot by this program, which cannot be executed there";
             return Err(Fault::Refused(format!("{why}: leave `depot` out of the place, and it is sent")));
         };
-        let (paths, folder) = (sent.paths.clone(), PathBuf::from(format!("{}/fetched", reached.folder)));
-        let order = sent.order(&folder, &PathBuf::from(format!("{there}/work"))).map_err(Fault::Refused)?;
         let words = [program, PUT_WORD].map(str::to_string);
         reached.remote.ask_words(&words, Some(&order), FETCH)?;
         Ok(paths)
@@ -115,9 +118,8 @@ impl SshEngine {
     pub(super) fn place(&self, reached: &Reached, one: &Submission) -> Result<Placed, Fault> {
         let _turn = self.turns.take();
         let Submission { job, name, folder } = one;
-        let there = format!("{}/{name}", reached.folder);
+        let there = reached.of(name);
         let note = There {
-            folder: there.clone(),
             work: job.folder.clone(),
             outputs: job.outputs.clone(),
             checkpoints: job.checkpoints.clone(),
@@ -168,7 +170,7 @@ impl SshEngine {
             let speaks_of_one = memchr::memmem::find(signals, b"\"checkpoint\"").is_some();
             if let Some(path) = there.checkpoints.as_ref().filter(|_| speaks_of_one) {
                 // It stands here before anybody hears of it.
-                reached.remote.bring(&format!("{}/work", there.folder), std::slice::from_ref(path), &there.work)?;
+                reached.remote.bring(&format!("{}/work", reached.of(&job.name)), std::slice::from_ref(path), &there.work)?;
             }
             append("signals", signals)?;
         }
@@ -183,18 +185,19 @@ impl SshEngine {
         if job.left().is_some() {
             return Ok(());
         }
-        reached.remote.bring(&format!("{}/work", there.folder), &there.outputs, &there.work)?;
-        self.bring_ends(reached, job, there)?;
+        let folder = reached.of(&job.name);
+        reached.remote.bring(&format!("{folder}/work"), &there.outputs, &there.work)?;
+        self.bring_ends(reached, job)?;
         // What is left there for want of an answer is swept by whoever comes next.
-        let _ = reached.remote.ask(&format!("rm -rf {}", shell_word(&there.folder)));
+        let _ = reached.remote.ask(&format!("rm -rf {}", shell_word(&folder)));
         Ok(())
     }
 
     /// Brings what tells of a job: where it was at work, what its queue said of it, at last how it ended.
-    pub(super) fn bring_ends(&self, reached: &Reached, job: &Known, there: &There) -> Result<(), Fault> {
+    pub(super) fn bring_ends(&self, reached: &Reached, job: &Known) -> Result<(), Fault> {
         let ends = ["queued", "cluster.log", "begun", "end"].map(|what| format!("{}.{what}", job.name));
         let part = fsio::part_folder(&job.folder).map_err(refused)?;
-        reached.remote.bring(&format!("{}/run", there.folder), &ends, part.path())?;
+        reached.remote.bring(&format!("{}/run", reached.of(&job.name)), &ends, part.path())?;
         for name in ends {
             let from = part.path().join(&name);
             // A link could lead to any file of this machine.
@@ -220,9 +223,14 @@ pub(super) fn answers_to(job: &Known) -> Vec<(PathBuf, String, String)> {
     entries.filter_map(|e| read(e.path())).filter(|(_, name, _)| name.bytes().all(|b| b.is_ascii_alphanumeric())).collect()
 }
 
-pub(super) fn there_of(job: &Known) -> Option<There> {
+/// What stands beside the log of a job, as far as it can be believed: nothing is brought but below the project's folder.
+pub(super) fn there_of(job: &Known, state: Option<&Path>) -> Option<There> {
     let path = job.folder.join(format!("{}.there", job.name));
-    serde_json::from_slice(&std::fs::read(path).ok()?).ok()
+    let there: There = serde_json::from_slice(&std::fs::read(path).ok()?).ok()?;
+    let project = state.and_then(Path::parent);
+    let is_below = without_dots(&there.work) == there.work && project.is_none_or(|project| there.work.starts_with(project));
+    let is_path = |path: &String| ProjectPath::new(path).is_ok();
+    (is_below && there.outputs.iter().chain(&there.checkpoints).all(is_path)).then_some(there)
 }
 
 /// The command with what the stage declares of its environment, in that of the machine; paths that lie in the folder of its
@@ -246,6 +254,8 @@ fn far_command(job: &Job, here: &Path, there: &Path, program: Option<&str>, befo
 
 #[cfg(test)]
 mod tests {
+    #![allow(clippy::disallowed_methods)]
+
     use std::sync::atomic::AtomicUsize;
 
     use super::*;
@@ -268,6 +278,27 @@ mod tests {
         });
         assert!((1..=AT_A_TIME).contains(&most.load(Ordering::SeqCst)));
         assert_eq!((all.load(Ordering::SeqCst), *turns.free.lock().unwrap()), (30, AT_A_TIME));
+    }
+
+    /// What a lost Textum left says where files of another machine are put: never outside of the project.
+    #[test]
+    fn a_note_that_leads_out_of_the_project_is_none() {
+        let folder = tempfile::tempdir().unwrap();
+        let state = folder.path().join(".textum");
+        let known = Known::new("7", "textum-0000000000000000", folder.path().to_path_buf());
+        let noted = |work: &str, output: &str, checkpoints: Option<&str>| {
+            let note = serde_json::json!({"work": work, "outputs": [output], "checkpoints": checkpoints, "before": [0, 0]});
+            fsio::write_derived(&known.file("there"), note.to_string().as_bytes()).unwrap();
+            there_of(&known, Some(&state)).is_some()
+        };
+        let inside = state.join("sandboxes/x").display().to_string();
+        assert!(noted(&inside, "o", Some("build/c")));
+        for work in ["/", "/etc", "sandboxes", "", &format!("{inside}/../../../x"), &format!("{}x", folder.path().display())] {
+            assert!(!noted(work, "o", None), "{work}");
+        }
+        for output in ["../o", "/o", "a/../../o", ""] {
+            assert!(!noted(&inside, output, None) && !noted(&inside, "o", Some(output)), "{output}");
+        }
     }
 
     /// What is a path of this machine is one there, what nobody declared stays here, and quotes reach it as they are.

@@ -39,7 +39,7 @@ def as_an_array(stages):
         folder = pathlib.Path(name)
         (folder / "out").mkdir()
         script = "#!/bin/sh\necho $SLURM_ARRAY_TASK_ID > out/$SLURM_ARRAY_TASK_ID\n"
-        words = ["sbatch", "--export=NIL", f"--array=0-{stages - 1}", "--output=/dev/null", "--cpus-per-task=1", f"--chdir={folder}"]
+        words = ["sbatch", "--export=ALL", f"--array=0-{stages - 1}", "--output=/dev/null", "--cpus-per-task=1", f"--chdir={folder}"]
         begun = time.perf_counter()
         subprocess.run(words, input=script, text=True, check=True, stdout=subprocess.DEVNULL)
         # Not by `--wait`, which looks only now and then.

@@ -1,4 +1,4 @@
-//! The project's own chores: `cargo xtask ci | check | picture`.
+//! The project's own chores: `cargo xtask ci | build | test | lint | check | picture`.
 
 #![allow(clippy::disallowed_methods)] // a tool of the build, not a part of the program
 
@@ -19,11 +19,17 @@ const PAGE: &str = "docs/architecture.md";
 fn main() -> ExitCode {
     let top = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("..");
     let done = match std::env::args().nth(1).as_deref() {
-        Some("ci") => ci(&top),
+        Some("ci") => build(&top).and_then(|()| test(&top)),
+        Some("build") => build(&top),
+        Some("test") => test(&top),
+        Some("lint") => lint(&top),
         Some("check") => check(&top),
         Some("picture") => draw(&top),
         _ => Err(
-            "cargo xtask ci       all that CI checks\ncargo xtask check    sizes of files, direction of the rooms, the picture, licences\n\
+            "cargo xtask ci       all that CI does: `build`, then `test`\n\
+                  cargo xtask build    formatting, what `check` checks, and the tests built with Clippy's lints, whose warnings are errors\n\
+                  cargo xtask test     the tests; beside them what else must compile\n\
+                  cargo xtask lint     formatting, what `check` checks, Clippy, and what else must compile; no test\ncargo xtask check    sizes of files, direction of the rooms, the picture, licences\n\
                   cargo xtask picture  draws the rooms into docs/architecture.md anew"
                 .to_string(),
         ),
@@ -48,17 +54,62 @@ fn cargo(folder: &Path, words: &[&str], variables: &[(&str, &str)]) -> Result<()
     }
 }
 
-fn ci(top: &Path) -> Result<(), String> {
-    let fuzz = top.join("fuzz");
+/// What must compile beside the tests: the fuzz targets, and what the README builds first.
+const ALSO: [(&str, &[&str]); 2] = [("fuzz", &["check"]), (".", &["check", "--package", "textum", "--no-default-features"])];
+
+fn formatting(top: &Path) -> Result<(), String> {
     cargo(top, &["fmt", "--all", "--check"], &[])?;
-    cargo(&fuzz, &["fmt", "--check"], &[])?;
+    cargo(&top.join("fuzz"), &["fmt", "--check"], &[])
+}
+
+/// Whatever can be seen without executing anything.
+fn lint(top: &Path) -> Result<(), String> {
+    formatting(top)?;
     check(top)?;
     cargo(top, &["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"], &[])?;
-    // Its profile and its versions are those of the workspace, so that most of it has just been checked.
-    cargo(&fuzz, &["check"], &[("CARGO_TARGET_DIR", "../target")])?;
-    // The README's own command. Many tests wait for others, a cluster for one: more at once than there are processors.
-    let at_once = std::thread::available_parallelism().map_or(1, |n| n.get()).max(4).to_string();
-    cargo(top, &["test", "--workspace"], &[("RUST_TEST_THREADS", &at_once)])
+    ALSO.iter().try_for_each(|(folder, words)| cargo(&top.join(folder), words, &[("CARGO_TARGET_DIR", &target(top, "target"))]))
+}
+
+/// On a clean machine everything would be compiled twice, once for Clippy and once for the tests. Clippy is the compiler with
+/// more lints (`cargo clippy` sets the same variable), so that it can build the tests itself.
+const BY_CLIPPY: [(&str, &str); 2] = [("RUSTC_WORKSPACE_WRAPPER", "clippy-driver"), ("RUSTFLAGS", "-D warnings")];
+
+fn build(top: &Path) -> Result<(), String> {
+    formatting(top)?;
+    check(top)?;
+    cargo(top, &["test", "--workspace", "--no-run"], &BY_CLIPPY)
+}
+
+fn test(top: &Path) -> Result<(), String> {
+    // Most of the time the tests wait, for a cluster for one: what they leave of the processors goes to what else must compile.
+    let folder = target(top, "target/also");
+    std::thread::scope(|scope| {
+        let also = scope.spawn(|| ALSO.iter().try_for_each(|(at, words)| quietly(&top.join(at), words, &folder)));
+        // The README's own command. Those that wait for their turn at the cluster take a thread each; how many work at once is
+        // seen to by `testkit`.
+        let tests = cargo(top, &["test", "--workspace"], &[BY_CLIPPY[0], BY_CLIPPY[1], ("RUST_TEST_THREADS", "20")]);
+        tests.and(also.join().unwrap_or_else(|_| Err("what else must compile was not looked at".to_string())))
+    })
+}
+
+fn target(top: &Path, folder: &str) -> String {
+    top.canonicalize().unwrap_or_else(|_| top.to_path_buf()).join(folder).display().to_string()
+}
+
+/// Behind all others, and silent unless it fails.
+fn quietly(folder: &Path, words: &[&str], target: &str) -> Result<(), String> {
+    let mut command = Command::new("nice");
+    command
+        .args(["-n", "19", "cargo"])
+        .args(words)
+        .args(["--quiet", "--jobs", "1"])
+        .current_dir(folder)
+        .env("CARGO_TARGET_DIR", target);
+    match command.output() {
+        Ok(output) if output.status.success() => Ok(()),
+        Ok(output) => Err(format!("{}\ncargo {} did not succeed", String::from_utf8_lossy(&output.stderr), words.join(" "))),
+        Err(e) => Err(format!("cargo cannot be started: {e}")),
+    }
 }
 
 fn check(top: &Path) -> Result<(), String> {

@@ -14,6 +14,11 @@ pub fn raw_variable(name: &str) -> Option<OsString> {
     std::env::var_os(name)
 }
 
+/// The names of all variables.
+pub fn names() -> Vec<OsString> {
+    std::env::vars_os().map(|(name, _)| name).collect()
+}
+
 /// All variables that are text.
 pub fn variables() -> Vec<(String, String)> {
     std::env::vars_os().filter_map(|(name, value)| Some((name.into_string().ok()?, value.into_string().ok()?))).collect()
@@ -28,6 +33,7 @@ mod tests {
         assert_eq!((variable("TEXTUM_NOT_SET"), raw_variable("TEXTUM_NOT_SET")), (None, None));
         assert_eq!(variable("\u{1}=\u{2}"), None, "no name at all");
         for (name, value) in variables() {
+            assert!(names().contains(&OsString::from(&name)), "{name}");
             assert_eq!(variable(&name), Some(value), "{name}");
         }
     }

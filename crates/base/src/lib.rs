@@ -4,7 +4,7 @@
 //! - [`Better`], [`StorageMode`], [`nearest`]: words that manifest and documents share; names that are like others.
 //! - [`path`]: paths in a project, which only a checked constructor makes.
 //! - [`clock`], [`environment`], [`Identity`]: the time, the variables, and whom this process works for.
-//! - [`limits`]: how many files may be open.
+//! - [`limits`]: how many files may be open, and how many threads there may be.
 //! - [`fsio`]: the one place with rename, sync and locks; files and folders below a handle.
 
 #![cfg_attr(test, allow(clippy::disallowed_methods))]

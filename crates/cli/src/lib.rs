@@ -28,6 +28,9 @@ pub fn main() -> ExitCode {
         return commands::place::put_what_a_stage_reads();
     }
     textum_core::observe::offer_tracer();
+    if std::env::args_os().nth(1).is_some_and(|word| word == textum_core::project::observed::AWAY_WORD) {
+        return commands::place::execute_a_stage_observed();
+    }
     clap_complete::CompleteEnv::with_factory(forms::command).complete();
     let parsed = forms::command().try_get_matches().and_then(|m| Ok((forms::words_of(&m), Arguments::from_arg_matches(&m)?)));
     let (words, arguments) = match parsed {

@@ -8,10 +8,21 @@ mod draw;
 mod picture;
 mod scale;
 
-#[cfg(feature = "png")]
 pub use draw::escape;
-pub use picture::{PictureError, png};
+#[cfg(feature = "png")]
+pub use picture::png;
 pub use scale::{nice_ticks, number};
+
+/// Why a figure could not be made a picture.
+#[derive(Debug, thiserror::Error)]
+#[error("the figure cannot be made a PNG: {0}")]
+pub struct PictureError(pub String);
+
+/// No picture can be made.
+#[cfg(not(feature = "png"))]
+pub fn png(_svg: &str, _scale: f32) -> Result<Vec<u8>, PictureError> {
+    Err(PictureError("this Textum was built without it: build it with `--features png`, or write an SVG".to_string()))
+}
 
 /// Colours of series, told apart also in print and by most of the colour-blind.
 pub const COLORS: [&str; 8] = ["#0b6e8f", "#c2571a", "#6a4c93", "#3a7d44", "#a83279", "#8a6d00", "#50607a", "#b3261e"];

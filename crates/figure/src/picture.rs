@@ -4,14 +4,10 @@ use std::sync::Arc;
 
 use resvg::{tiny_skia, usvg};
 
+use crate::PictureError;
 use crate::draw::BOLD;
 
 const LETTERS: &[u8] = include_bytes!("../assets/plain.ttf");
-
-/// Why a figure could not be made a picture.
-#[derive(Debug, thiserror::Error)]
-#[error("the figure cannot be made a PNG: {0}")]
-pub struct PictureError(pub String);
 
 /// There are no bold letters of our own: those that are to be bold get an outline in the colour that they are filled with.
 fn with_bold_as_strokes(svg: &str) -> String {

@@ -67,6 +67,30 @@ pub fn hidden(_arguments: &[std::ffi::OsString]) -> Option<ExitCode> {
     None
 }
 
+/// Runs a command under a tracer that is this process itself, whose observation goes to a file; with a file of a [`Seal`] it is
+/// sealed. From then on this process is ended by nothing but force. An error where it could not be begun or followed.
+#[cfg(target_os = "linux")]
+pub fn run_traced(record: &Path, seal: Option<&Path>, command: &[std::ffi::OsString]) -> Result<End, String> {
+    tracer::run(record, seal.unwrap_or_else(|| Path::new("")), command)
+}
+
+/// Nothing is observed on this system.
+#[cfg(not(target_os = "linux"))]
+pub fn run_traced(_record: &Path, _seal: Option<&Path>, _command: &[std::ffi::OsString]) -> Result<End, String> {
+    Err("this system has no means for observing".to_string())
+}
+
+/// Ends this process as a command ended that it has run: by the same signal, or gives the same status.
+pub fn end_as(end: End) -> ExitCode {
+    #[cfg(target_os = "linux")]
+    return tracer::end_as(end);
+    #[cfg(not(target_os = "linux"))]
+    return ExitCode::from(match end {
+        End::Code(code) => code as u8,
+        End::Signal(number) => 128u8.wrapping_add(number as u8),
+    });
+}
+
 static PROGRAM: std::sync::OnceLock<std::path::PathBuf> = std::sync::OnceLock::new();
 
 /// Says that this program does what the hidden words ask for, so that it can trace. Only a program that begins with

@@ -23,16 +23,22 @@ const OWN_FAULT: u8 = 125;
 /// Runs a command, writes down what it was seen to do, and ends as it ended.
 pub fn trace(record: &Path, seal: &Path, command: &[OsString]) -> ExitCode {
     match run(record, seal, command) {
-        Ok(End::Code(code)) => ExitCode::from(code as u8),
-        Ok(End::Signal(number)) => {
-            // As if it had been the command itself; with a signal that does not end a process, by status.
+        Ok(end) => end_as(end),
+        Err(why) => fail(&why),
+    }
+}
+
+/// Ends this process as another did; with a signal that does not end a process, by status.
+pub fn end_as(end: End) -> ExitCode {
+    match end {
+        End::Code(code) => ExitCode::from(code as u8),
+        End::Signal(number) => {
             if let Ok(signal) = Signal::try_from(number) {
                 let _ = SigSet::all().thread_unblock();
                 let _ = raise(signal);
             }
             ExitCode::from(128u8.wrapping_add(number as u8))
         }
-        Err(why) => fail(&why),
     }
 }
 
@@ -42,7 +48,8 @@ fn fail(why: &str) -> ExitCode {
     ExitCode::from(OWN_FAULT)
 }
 
-fn run(record: &Path, seal: &Path, command: &[OsString]) -> Result<End, String> {
+/// Runs a command, writes down what it was seen to do, and tells how it ended.
+pub fn run(record: &Path, seal: &Path, command: &[OsString]) -> Result<End, String> {
     // What is meant for the command reaches it by its group; the tracer waits until it has ended.
     SigSet::all().thread_block().map_err(|e| e.to_string())?;
     let _ = nix::sys::prctl::set_child_subreaper(true);
@@ -62,6 +69,10 @@ fn run(record: &Path, seal: &Path, command: &[OsString]) -> Result<End, String> 
     let end = tracer.end.ok_or("how the command ended cannot be told")?;
     let observation = Observation { end: Some(end), ..tracer.notes.observation() };
     let text = serde_json::to_vec(&observation).map_err(|e| e.to_string())?;
+    if let Some(folder) = record.parent().filter(|folder| !folder.is_dir()) {
+        // Whoever removed it does not find it again because of this.
+        return Err(format!("the folder {} was removed meanwhile", folder.display()));
+    }
     fsio::write_derived(record, &text).map_err(|e| format!("{} ({})", e, names::to_text(record.as_os_str().as_bytes())))?;
     Ok(end)
 }

@@ -17,12 +17,14 @@ use super::writer::{Coded, Writer};
 use super::{Digest, StoreError};
 use textum_base::fsio::IoError;
 
-/// No piece is shorter, but for the last; content below this is one chunk. In bytes.
-pub const CUT_MIN: usize = 512 << 10;
-/// About the mean length of a piece. In bytes.
-pub const CUT_MEAN: usize = 1 << 20;
+/// Content below this is one chunk. In bytes.
+pub const LARGE: usize = 512 << 10;
+/// No piece of a larger one is shorter, but for the last. In bytes.
+pub const CUT_MIN: usize = 64 << 10;
+/// About the mean length of a piece: an insertion costs the pieces that it cuts through. In bytes.
+pub const CUT_MEAN: usize = 256 << 10;
 /// No piece is longer. In bytes.
-pub const CUT_MAX: usize = 4 << 20;
+pub const CUT_MAX: usize = 1 << 20;
 /// How much of a large file is read and cut at a time. In bytes.
 const WINDOW: usize = 12 << 20;
 /// Bytes of one record in a list of parts: a digest and a length.
@@ -94,7 +96,7 @@ pub(super) fn code(kind: Kind, digest: Digest, raw: &[u8]) -> Coded<'_> {
 impl Writer<'_> {
     /// Takes in bytes that are in memory.
     pub fn put_bytes(&self, bytes: &[u8]) -> Result<Stored, StoreError> {
-        if bytes.len() >= CUT_MIN {
+        if bytes.len() >= LARGE {
             return self.put_reader(bytes, Path::new("(memory)"));
         }
         let digest = Digest::of(bytes);
@@ -107,12 +109,12 @@ impl Writer<'_> {
     /// Takes in a file's bytes. What is stored is what was read: its digest is true even when the file
     /// changes meanwhile (whether it did is for the caller to see from its times).
     ///
-    /// Files of [`CUT_MIN`] bytes and more must not be taken in from a task of the thread pool: each
+    /// Files of [`LARGE`] bytes and more must not be taken in from a task of the thread pool: each
     /// uses the whole pool, one at a time.
     pub fn put_file(&self, path: &Path) -> Result<Stored, StoreError> {
         let file = File::open(path).map_err(IoError::of("open", path))?;
         let length = file.metadata().map_err(IoError::of("look at", path))?.len();
-        if length >= CUT_MIN as u64 {
+        if length >= LARGE as u64 {
             return self.put_reader(file, path);
         }
         drop(file);
@@ -120,12 +122,12 @@ impl Writer<'_> {
     }
 
     /// Takes in a file that is known to be small, with as few calls to the system as can be. It must be
-    /// below [`CUT_MIN`] bytes.
+    /// below [`LARGE`] bytes.
     pub fn put_small_file(&self, path: &Path) -> Result<Stored, StoreError> {
         SMALL.with_borrow_mut(|buffer| {
             let mut file = File::open(path).map_err(IoError::of("open", path))?;
             let read = read_small(&mut file, buffer).map_err(IoError::of("read", path))?;
-            if read >= CUT_MIN {
+            if read >= LARGE {
                 let grown = std::io::Error::other("it grew while it was being read");
                 return Err(IoError::of("read", path)(grown).into());
             }
@@ -181,11 +183,11 @@ impl Writer<'_> {
     }
 }
 
-/// Reads a file below [`CUT_MIN`] bytes to its end; a result of [`CUT_MIN`] means that it is longer.
+/// Reads a file below [`LARGE`] bytes to its end; a result of [`LARGE`] means that it is longer.
 fn read_small(file: &mut File, buffer: &mut Vec<u8>) -> std::io::Result<usize> {
-    buffer.resize(CUT_MIN, 0);
+    buffer.resize(LARGE, 0);
     let mut read = 0;
-    while read < CUT_MIN {
+    while read < LARGE {
         match file.read(&mut buffer[read..]) {
             Ok(0) => break,
             Ok(n) => read += n,

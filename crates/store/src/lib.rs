@@ -43,7 +43,7 @@ pub use exchange::{Entry, Pack, PackBuilder, Salvage, entries_of_pack, salvage_p
 pub use gc::{Freed, GcPlan, Journal, decode_journal};
 pub use hash::hash_file;
 pub use index::Record;
-pub use ingest::{CUT_MAX, CUT_MEAN, CUT_MIN, Stored};
+pub use ingest::{CUT_MAX, CUT_MEAN, CUT_MIN, LARGE, Stored};
 pub use listing::{Item, ItemKind, ListingError, items_of_listing, parse_listing, write_listing_line};
 pub use pack::{Coding, EntryHead, Kind, MAX_RAW, coding_from, kind_from};
 pub use read::Part;

@@ -6,19 +6,23 @@
 
 mod dav;
 mod outer;
+mod turn;
 
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
 
 use serde_json::Value;
 
 pub use dav::{Dav, Request, Upset};
 pub use outer::Outer;
+use turn::Turn;
 
 /// A project in a temporary folder that goes with it.
 pub struct Tiny {
     _folder: Option<tempfile::TempDir>,
     root: PathBuf,
+    _turn: Arc<Turn>,
 }
 
 impl Default for Tiny {
@@ -30,14 +34,15 @@ impl Default for Tiny {
 impl Tiny {
     /// An empty folder.
     pub fn new() -> Tiny {
+        let turn = Turn::of_this_thread();
         let folder = tempfile::Builder::new().prefix("textum-test-").tempdir().unwrap();
-        Tiny { root: folder.path().to_path_buf(), _folder: Some(folder) }
+        Tiny { root: folder.path().to_path_buf(), _folder: Some(folder), _turn: turn }
     }
 
     /// A project in a folder that somebody else takes care of, made if it is not there.
     pub fn at(root: &Path) -> Tiny {
         std::fs::create_dir_all(root).unwrap();
-        Tiny { root: root.to_path_buf(), _folder: None }
+        Tiny { root: root.to_path_buf(), _folder: None, _turn: Turn::of_this_thread() }
     }
 
     /// A folder with this manifest, after a `[project]` section.

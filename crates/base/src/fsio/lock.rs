@@ -78,7 +78,9 @@ impl FileLock {
     /// Whether somebody holds the lock on a file; looking for it makes nothing and needs no right to write.
     pub fn is_held(path: &Path) -> bool {
         let Ok(file) = File::open(path) else { return false };
-        matches!(file.try_lock_shared(), Err(TryLockError::WouldBlock))
+        let held = matches!(file.try_lock_shared(), Err(TryLockError::WouldBlock));
+        let _ = file.unlock();
+        held
     }
 
     /// Takes the lock beside any number of other shared holders, waiting for an exclusive one. `None` where the
@@ -112,5 +114,31 @@ impl FileLock {
             file.write_all(text.as_bytes())
         };
         write(&mut self.file).map_err(IoError::of("write", &self.path))
+    }
+}
+
+impl Drop for FileLock {
+    /// A child that another thread starts at this moment has a copy of the open file until it becomes its program, and closing
+    /// ours would leave the lock to that (`man 2 flock`): others would find it held by nobody.
+    fn drop(&mut self) {
+        let _ = self.file.unlock();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_child_that_is_just_being_started_holds_no_lock_on() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("lock");
+        for take in [FileLock::exclusive, |path: &Path| FileLock::shared(path).map(Option::unwrap)] {
+            let lock = take(&path).unwrap();
+            let of_child = lock.file.try_clone().unwrap();
+            drop(lock);
+            assert!(matches!(FileLock::try_exclusive(&path).unwrap(), TryLock::Taken(_)));
+            drop(of_child);
+        }
     }
 }

@@ -1,7 +1,9 @@
 //! `textum place`: where stages execute.
 
 use std::collections::BTreeMap;
+use std::ffi::OsString;
 use std::io::{Read, Write};
+use std::path::Path;
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
@@ -9,6 +11,7 @@ use textum_core::config::graph::StageIndex;
 use textum_core::config::manifest::{THIS_MACHINE, nearest};
 use textum_core::pipeline::executor::{PlaceCheck, Released, check_place, held_machines, release_machine};
 use textum_core::pipeline::plan::select_stages;
+use textum_core::project::observed::execute_observed;
 use textum_core::project::workspace::Project;
 
 use super::{here, variables};
@@ -29,6 +32,23 @@ pub fn put_what_a_stage_reads() -> ExitCode {
             ExitCode::from(UNSUCCESSFUL)
         }
     }
+}
+
+/// Exit status of a stage that could not be executed as it was ordered.
+const NOT_EXECUTED: u8 = 125;
+
+/// On a machine where stages work: executes one under the tracer that this program is, by an order in a file. What is wrong with
+/// that goes where the stage's own words go.
+pub fn execute_a_stage_observed() -> ExitCode {
+    let words: Vec<OsString> = std::env::args_os().skip(2).collect();
+    let ended = match words.as_slice() {
+        [order, record, command @ ..] => execute_observed(Path::new(order), Path::new(record), command),
+        _ => Err("an order, a record and a command are needed".to_string()),
+    };
+    ended.unwrap_or_else(|why| {
+        let _ = writeln!(std::io::stderr(), "{why}");
+        ExitCode::from(NOT_EXECUTED)
+    })
 }
 
 /// What `textum place` takes.

@@ -97,6 +97,9 @@ fn of_place(event: &Event, style: &Style) -> Option<String> {
         Event::AtPlace { stage, place, waits: true, says } => {
             format!("  {stage}  {} at {place}: {says}", style.accent("waits"))
         }
+        Event::NoRoom { stage, place, says } => {
+            format!("  {stage}  {} at {place}, which takes no more jobs for now: {says}", style.accent("waits"))
+        }
         Event::AtPlace { stage, place, .. } => format!("  {stage}  is at work at {place}"),
         Event::NotObserved { stage, why } => {
             format!("  {} {stage}: {why}; only what it declares counts", style.accent("not observed:"))

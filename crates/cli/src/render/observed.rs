@@ -22,6 +22,9 @@ pub fn lines(of: &ObservedOf, store: &Store, all: bool, style: &Style) -> Vec<St
         };
     };
     let mut out = Vec::new();
+    if of.observed.how == ObservedHow::Away {
+        out.push(style.dim("seen where it was executed, whose files are not held against those here"));
+    }
     if of.observed.sealed {
         out.push(style.good("sealed: nothing else could be read"));
     }
@@ -80,14 +83,14 @@ fn every_file(inputs: &ObservedInputs, store: &Store, style: &Style) -> Vec<Stri
     out
 }
 
-fn group_json(group: &ObservedGroup, store: &Store, all: bool) -> Value {
+fn group_json(group: &ObservedGroup, is_held: bool, store: &Store, all: bool) -> Value {
     let files = || {
         let files = group.load_files(store).unwrap_or_default();
         files.iter().map(|f| json!({"path": f.path, "digest": f.digest, "size": f.size})).collect::<Vec<_>>()
     };
     let listed = all || matches!(group.kind, ObservedKind::Project | ObservedKind::Elsewhere | ObservedKind::Program);
     json!({
-        "kind": group.kind, "name": group.name, "version": group.version, "counts": group.counts, "files": group.files,
+        "kind": group.kind, "name": group.name, "version": group.version, "counts": group.counts && is_held, "files": group.files,
         "size": group.size, "list": group.list, "members": listed.then(files),
     })
 }
@@ -95,9 +98,10 @@ fn group_json(group: &ObservedGroup, store: &Store, all: bool) -> Value {
 /// What is known of an execution's observed inputs, as JSON.
 pub fn json(of: &ObservedOf, store: &Store, all: bool) -> Value {
     let inputs = of.inputs.as_ref();
+    let is_held = of.observed.how != ObservedHow::Away;
     json!({
         "stage": of.stage, "how": of.observed.how, "because": of.observed.because, "sealed": of.observed.sealed,
-        "groups": inputs.map(|i| i.groups.iter().map(|g| group_json(g, store, all)).collect::<Vec<_>>()),
+        "groups": inputs.map(|i| i.groups.iter().map(|g| group_json(g, is_held, store, all)).collect::<Vec<_>>()),
         "absent": inputs.map(|i| &i.absent), "present": inputs.map(|i| &i.present),
         "listed": inputs.map(|i| i.listed.iter().map(|l| &l.path).collect::<Vec<_>>()),
         "network": inputs.map(|i| &i.network), "variables": inputs.map(|i| &i.variables), "state": inputs.map(|i| &i.state),

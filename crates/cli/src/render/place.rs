@@ -126,6 +126,9 @@ pub fn check(checked: &[(String, PlaceCheck)], style: &Style) -> String {
         if let Some(textum) = &found.textum {
             fact("textum there", textum.clone());
         }
+        if found.observes.is_some() {
+            fact("stages there", stages_there(found));
+        }
         found.faults.iter().for_each(|fault| fact("fault", style.bad(fault)));
         out.push_str(&table(&[], &rows, "  ", style));
     }
@@ -133,6 +136,15 @@ pub fn check(checked: &[(String, PlaceCheck)], style: &Style) -> String {
         out.push_str("all stages execute on this machine: [place.NAME] in textum.toml declares another place\n");
     }
     out
+}
+
+/// Whether stages are observed where nothing is shared, and can be sealed.
+fn stages_there(found: &PlaceCheck) -> String {
+    match (&found.because, found.seals) {
+        (Some(why), _) => format!("are not observed: {why}"),
+        (None, Some(true)) => "are observed, and sealed where they are to be".to_string(),
+        (None, _) => "are observed; the kernel there cannot seal them".to_string(),
+    }
 }
 
 /// The same as JSON.

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::Timestamp;
 use serde_json::{Value, json};
 use textum_core::config::manifest::Better;
-use textum_core::record::ledger::{Field, RunRow, metric_of};
+use textum_core::record::ledger::{Field, RunRow, metric_of, seconds_at_work};
 use textum_core::record::receipt::Metric;
 use textum_core::store::Digest;
 use unicode_width::UnicodeWidthStr;
@@ -236,7 +236,7 @@ impl Listing<'_> {
             Cell::new(name, Look::Bold),
             Cell::new(text::ago(newest, self.now), Look::Dim),
             self.state(entry),
-            Cell::new(text::seconds(runs.iter().map(|r| r.seconds).sum()), Look::Dim),
+            Cell::new(text::seconds(seconds_at_work(runs.iter())), Look::Dim),
         ];
         if columns.labels {
             cells.push(runs.first().and_then(|r| r.label.clone()).unwrap_or_default().into());

@@ -18,9 +18,12 @@ fn grid(machines: &Machines) -> String {
 
 /// The places that can be tried here: their kind, and the part of a manifest that declares one.
 fn on_each(test: impl Fn(&Machines, &str, &str)) {
-    let Some(machines) = Machines::here() else { return };
-    test(&machines, "command", &grid(&machines));
-    if std::env::var_os("TEXTUM_CLUSTER").is_some() {
+    match Machines::here() {
+        Some(machines) => test(&machines, "command", &grid(&machines)),
+        None => return,
+    }
+    // Nobody else stops its controller meanwhile.
+    if let Some(_alone) = crate::cluster::cluster() {
         let machines = Machines::here().unwrap();
         test(&machines, "slurm", &machines.behind_login("kind = \"slurm\""));
     }
@@ -48,7 +51,7 @@ fn a_result_is_the_same_where_nothing_is_shared() {
             tiny
         };
         let tiny = of(place);
-        textum(&tiny, &["place", "check"]).expect(0).says("can be used");
+        textum(&tiny, &["place", "check"]).expect(0).says("can be used").says("are observed, and sealed where they are to be");
         let there = textum(&tiny, &["run", "--format", "json"]).expect(0);
         assert_eq!(left(machines), Vec::<String>::new(), "nothing of them is left there");
         let shown = textum(&tiny, &["show", "last", "--format", "json"]).expect(0).json();
@@ -68,6 +71,54 @@ fn a_result_is_the_same_where_nothing_is_shared() {
         assert_eq!(digests(&there), digests(&local));
         textum(&tiny, &["rebuild", "last"]).expect(0).says("identical");
         textum(&tiny, &["verify"]).expect(0);
+    });
+}
+
+/// Nothing there is this machine's: what was read is told, what nobody allowed is refused, and neither is held against files here.
+#[test]
+fn what_is_executed_where_nothing_is_shared_is_observed_and_sealed_there() {
+    on_each(|machines, _, place| {
+        let secret = machines.path("secret");
+        std::fs::write(&secret, "x").unwrap();
+        let tiny = Tiny::new();
+        let of = |run: &str, more: &str| {
+            let stage = format!("[stage.x]\nrun = {run:?}\nreads = [\"d\"]\nwrites = [\"o\"]\nplace = \"box\"\n{more}\n");
+            tiny.manifest(&format!("{place}{stage}"));
+            textum(&tiny, &["run"])
+        };
+        let seen = || textum(&tiny, &["trace", "o", "--all", "--format", "json"]).expect(0).json()["observed"][0].clone();
+        tiny.write("d", "yarn\n");
+        tiny.write("units", "m\n");
+        let (sealed, good) = ("sealed = true", "cat d > o; echo y > ~/own; echo z > $TMPDIR/own");
+        assert!(!of(good, sealed).expect(0).err.contains("not observed"));
+        let told = seen();
+        assert_eq!((told["how"].as_str(), told["sealed"].as_bool()), (Some("away"), Some(true)), "{told}");
+        let groups = told["groups"].as_array().unwrap();
+        assert!(groups.iter().all(|group| group["counts"] == false), "nothing there is held against files here");
+        let programs = groups.iter().find(|group| group["kind"] == "program").unwrap()["members"].as_array().unwrap();
+        let cat = std::fs::canonicalize("/bin/cat").unwrap();
+        let of_cat = programs.iter().find(|p| p["path"] == cat.to_str().unwrap()).unwrap_or_else(|| panic!("{programs:?}"));
+        let digest = textum_core::store::Digest::of(&std::fs::read(&cat).unwrap());
+        assert_eq!(of_cat["digest"], digest.to_string(), "it was hashed there");
+        textum(&tiny, &["trace", "o"]).expect(0).says("seen where it was executed").says("sealed: nothing else could be read");
+        assert_eq!(textum(&tiny, &["run", "--format", "json"]).expect(0).json()["recorded"], false);
+        textum(&tiny, &["rebuild", "last"]).expect(0).says("identical").says("sealed: nothing but what was recorded");
+        textum(&tiny, &["verify"]).expect(0);
+        // What it tries in vain fails it, whether or not it minds.
+        of(&format!("cat {secret}; cat d > o"), sealed).expect(1).warns(&format!("in vain {secret} on the machine there"));
+        of("cat units; cat d > o", sealed).expect(1).warns("in vain units (to allow it: reads = [\"units\"]");
+        of("bash -c 'echo > /dev/tcp/127.0.0.1/9'; cat d > o", sealed).expect(1).warns("127.0.0.1:9 (no connection is allowed)");
+        of(&format!("echo x > {secret}-2; cat d > o"), sealed).expect(1).warns("-2 on the machine there");
+        assert!(!Path::new(&format!("{secret}-2")).exists());
+        // Where it is not sealed that is told of.
+        of(&format!("cat {secret} d > o"), "").expect(0);
+        let told = seen();
+        assert_eq!((told["how"].as_str(), told["sealed"].as_bool()), (Some("away"), Some(false)), "{told}");
+        assert!(told["groups"].to_string().contains(&secret), "{told}");
+        of("cat units; exit 3", "").expect(1).warns("exit status 3; it seems to need units");
+        of("cat d d > o", "observe = false").expect(0);
+        assert_eq!(seen()["how"], "off");
+        assert_eq!(left(machines), Vec::<String>::new());
     });
 }
 
@@ -221,7 +272,8 @@ fn what_stages_read_goes_there_once_by_way_of_a_depot() {
     assert!(said.contains("the project has no depot"), "{said}");
     textum(&tiny, &["depot", "add", "team", &depot]).expect(0);
     textum(&tiny, &["place", "check"]).expect(0).says("can be used");
-    let first = run(1).expect(0).warns("not observed: fit: it was executed at a place that shares no folder");
+    let first = run(1).expect(0);
+    assert!(!first.err.contains("not observed"), "{}", first.err);
     let fetched = packs(&machines);
     assert!(!fetched.is_empty());
     let all = "fit.sh\nyarn\nyarn/a [1].bin\nyarn/b.bin\nyarn/deep\nyarn/deep/tool\nyarn/link\n";

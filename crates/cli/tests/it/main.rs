@@ -23,6 +23,7 @@ mod fetching;
 mod figures;
 mod folders;
 mod following;
+mod full;
 mod hidden;
 mod hostile;
 mod impacts;

@@ -129,7 +129,7 @@ fn what_an_engine_says_of_an_end_is_said_in_our_words() {
     let words = tiny.read("words");
     for word in [
         "--no-requeue",
-        "--export=NIL",
+        "--export=ALL",
         "--cpus-per-task=3",
         "--mem=2M",
         "--gpus=2",

@@ -71,6 +71,15 @@ pub enum Event {
         /// What the place says of it.
         says: String,
     },
+    /// A place takes no more jobs for now: stages wait until it does.
+    NoRoom {
+        /// A stage that waits.
+        stage: String,
+        /// The place.
+        place: String,
+        /// What it says.
+        says: String,
+    },
     /// A stage that its place has lost is tried again.
     TriesAgain {
         /// The stage.

@@ -214,6 +214,9 @@ impl Follower {
                 let said = if waits { format!("waits at {place}: {says}") } else { format!("at {place}") };
                 self.stage(&stage).at_place = Some(said);
             }
+            Event::NoRoom { stage, place, says } => {
+                self.stage(&stage).at_place = Some(format!("waits at {place}, which takes no more jobs for now: {says}"));
+            }
             // The job writes where the run that was cut off had it write.
             Event::TakesUp { stage, run, place } => {
                 let folder = self.runs.join(run).join(&stage);

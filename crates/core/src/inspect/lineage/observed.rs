@@ -2,7 +2,7 @@
 
 use super::find::TraceError;
 use super::graph::{Node, NodeKind, Tracer, plain, short};
-use crate::record::receipt::{Observed, ObservedGroup, ObservedInputs, ObservedKind, PathContent, StageReceipt};
+use crate::record::receipt::{Observed, ObservedGroup, ObservedHow, ObservedInputs, ObservedKind, PathContent, StageReceipt};
 use textum_base::is_within;
 
 /// What is known of one execution's observed inputs.
@@ -47,7 +47,8 @@ impl Tracer<'_> {
             let name = group_name(group);
             let id = format!("observed:{name}@{}", short(&group.list));
             let node = plain(id, NodeKind::Observed, &name, group.list);
-            let from = self.add(Node { size: Some(group.size), files: Some(group.files), counts: Some(group.counts), ..node });
+            let counts = group.counts && observed.how != ObservedHow::Away;
+            let from = self.add(Node { size: Some(group.size), files: Some(group.files), counts: Some(counts), ..node });
             self.edge(&from, stage, "observed");
         }
         self.trace.observed.push(ObservedOf { stage: stage.to_string(), observed: observed.clone(), inputs });

@@ -4,8 +4,8 @@ use std::path::{Path, PathBuf};
 
 use super::RebuildError;
 use super::stages::Rebuilder;
-use crate::pipeline::exec::{Seal, can_seal, seal_of};
-use crate::project::observed::Places;
+use crate::pipeline::exec::Seal;
+use crate::project::observed::{Places, can_seal, seal_of};
 use crate::record::receipt::{ObservedHow, ObservedInputs, ObservedKind, StageReceipt, StorageMode};
 
 /// How a stage is executed when it is rebuilt.
@@ -31,10 +31,10 @@ impl Rebuilder<'_> {
         };
         let references = receipt.reads.iter().filter(|r| r.hold == StorageMode::Reference);
         let references = references.map(|r| self.project.workspace.root().join(&*r.at.path));
-        let seal = seal_of(root, folder, references, environment, &self.project.variables);
+        let seal = seal_of(root, folder, references, environment.executable(), &self.project.variables);
         match &receipt.observed {
             Some(observed) if observed.sealed => return Ok(Sealing::Sealed(seal)),
-            Some(observed) if observed.how == ObservedHow::Yes => {
+            Some(observed) if matches!(observed.how, ObservedHow::Yes | ObservedHow::Away) => {
                 let Some(inputs) = observed.inputs else { return open("what it read is not recorded") };
                 let inputs = ObservedInputs::load(&self.project.store, &inputs)?;
                 if let Some(why) = self.beyond(&inputs, &seal)? {

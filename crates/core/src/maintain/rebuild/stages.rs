@@ -243,7 +243,7 @@ impl Rebuilder<'_> {
             stop_when: None,
             better: BTreeMap::new(),
             sandbox_of: Some(self.project.workspace.root().to_path_buf()),
-            observe: receipt.observed.as_ref().is_some_and(|o| o.how == ObservedHow::Yes),
+            observe: receipt.observed.as_ref().is_some_and(|o| matches!(o.how, ObservedHow::Yes | ObservedHow::Away)),
             seal,
             folder,
         })

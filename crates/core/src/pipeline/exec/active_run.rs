@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 
 use textum_base::{SourcePath, overlap};
 
+use super::ExecError;
 use super::apart::Apart;
 use super::begin::Begin;
 use super::end::settled_by_record;
@@ -17,10 +18,10 @@ use super::outcome::{Execution, SettledStage};
 use super::run::RunOptions;
 use super::scheduler::Common;
 use super::stage::{StageContext, Task};
+use super::stopping::Ending;
 use super::watch::{Watcher, undeclared};
-use super::{ExecError, GRACE};
 use crate::config::graph::StageIndex;
-use crate::event::{CancelToken, Event, EventSink};
+use crate::event::{Event, EventSink};
 use crate::fsio::TreeDir;
 use crate::pipeline::plan::{Action, Decision, HowMade, PlanContext, Recorded, Settled};
 use crate::project::tree::TreeCleaner;
@@ -73,15 +74,6 @@ pub(super) struct ActiveRun<'a> {
     pub(super) ending: Ending,
 }
 
-/// How far a run has been told to end.
-#[derive(Default)]
-pub(super) struct Ending {
-    told: bool,
-    killed: bool,
-    since: Option<Instant>,
-    looked: Option<Instant>,
-}
-
 /// The paths that a stage declares, or all stages do.
 pub(super) fn declared_by<'p>(project: &'p Project, stage: Option<&str>) -> HashSet<&'p str> {
     let stages = project.manifest.stages.iter().filter(|s| stage.is_none_or(|name| s.name == name));
@@ -93,47 +85,6 @@ pub(super) fn declared_by<'p>(project: &'p Project, stage: Option<&str>) -> Hash
 }
 
 impl ActiveRun<'_> {
-    /// Tells the commands at work to end when somebody asked for that, and ends them when they do not.
-    /// It is one of so many at work; whether anything came of it.
-    pub(super) fn end_if_asked(&mut self, cancel: &CancelToken, failed: bool, of: usize) -> bool {
-        let was_halted = self.halted;
-        let own = self.stage_context.cancel;
-        if cancel.asked() && !own.asked() {
-            own.ask();
-        }
-        if cancel.at_once() && !own.at_once() {
-            own.ask();
-        }
-        let now = Instant::now();
-        let pause = LOOK_FOR_STOP.max(Duration::from_millis(of as u64 * 2));
-        if self.ending.looked.is_none_or(|at| now - at >= pause) {
-            self.ending.looked = Some(now);
-            if let Some((reason, at_once)) = self.live.stop_asked() {
-                if !own.asked() {
-                    own.ask_because(reason);
-                }
-                if at_once && !own.at_once() {
-                    own.ask();
-                }
-            }
-        }
-        if (own.asked() || failed) && !self.ending.told {
-            self.ending.told = true;
-            self.halted = true;
-            if own.asked() {
-                self.events.event(Event::Stopping);
-            }
-            self.stage_context.end_all(false);
-            self.ending.since = Some(now);
-        }
-        let out_of_patience = own.at_once() || self.ending.since.is_some_and(|at| now - at >= GRACE);
-        if self.ending.told && out_of_patience && !self.ending.killed {
-            self.ending.killed = true;
-            self.stage_context.end_all(true);
-        }
-        self.halted != was_halted
-    }
-
     /// Whether nothing is at work and nothing can be begun any more.
     pub(super) fn is_over(&self) -> bool {
         self.running.is_empty() && self.waiting.is_empty() && (self.halted || self.todo.is_empty() || self.is_stuck())

@@ -110,7 +110,7 @@ impl ActiveRun<'_> {
             seal: self.seal(decision.index, &root, &folder),
             folder,
             environment: self.environment,
-            observe: decl.observe && !self.is_sent(decision.index),
+            observe: decl.observe,
             sandbox_of: (self.apart.is_some() || sealed_off).then(|| self.project.workspace.root().to_path_buf()),
         })))
     }
@@ -173,7 +173,7 @@ impl ActiveRun<'_> {
             seal: self.seal(decision.index, &left.root, &left.folder),
             folder: left.folder.clone(),
             environment: self.environment,
-            observe: decl.observe && !self.is_sent(decision.index),
+            observe: decl.observe,
             sandbox_of: apart.then(|| self.project.workspace.root().to_path_buf()),
             is_sent: self.is_sent(decision.index),
             retries: self.retries_of(decision.index),

@@ -1,10 +1,11 @@
 //! What came of an execution: whether it succeeded, what it was seen to read, and what it brought forth or left behind.
 
 use std::collections::BTreeMap;
+use std::path::PathBuf;
 use std::sync::PoisonError;
 use std::time::Instant;
 
-use textum_base::{DeclaredPath, ProjectPath};
+use textum_base::{DeclaredPath, ProjectPath, is_within};
 
 use super::observing::{self, Outcome};
 use super::stage::{StageContext, Task};
@@ -24,28 +25,14 @@ impl StageContext<'_> {
         receipt: &mut StageReceipt,
         variables: &[(String, String)],
     ) -> Result<Result<Outcome, String>, ExecError> {
-        let not = |how: ObservedHow, because: &str| Observed {
-            how,
-            because: Some(because.into()),
-            inputs: None,
-            environment: None,
-            sealed: false,
-        };
-        let nothing = |observed| Outcome {
-            observed,
-            settled: None,
-            missed: Vec::new(),
-            refused: Vec::new(),
-            other_interpreter: None,
-            end: None,
-        };
+        let not = |how: ObservedHow, because: &str| Outcome::without(Observed::not(how, because));
         let outcome = match self.observer {
             _ if task.inputs.run.is_own() => {
-                return Ok(Ok(nothing(not(ObservedHow::No, "Textum itself reads what it declares"))));
+                return Ok(Ok(not(ObservedHow::No, "Textum itself reads what it declares")));
             }
-            _ if task.is_sent => Ok(nothing(not(ObservedHow::No, "it was executed at a place that shares no folder"))),
-            _ if !task.observe && task.seal.is_none() => Ok(nothing(not(ObservedHow::Off, "the manifest says so"))),
-            None => Ok(nothing(not(ObservedHow::No, "this system has no means for it"))),
+            _ if !task.observe && task.seal.is_none() => Ok(not(ObservedHow::Off, "the manifest says so")),
+            None => Ok(not(ObservedHow::No, "this system has no means for it")),
+            Some(observer) if task.is_sent => observer.outcome_away(task, self.writer)?,
             Some(observer) => observer.outcome(task, variables, self.writer)?,
         };
         if let Ok(outcome) = &outcome {
@@ -82,7 +69,8 @@ impl StageContext<'_> {
             let reads: Vec<&str> = task.inputs.reads.keys().map(|path| &**path).collect();
             let lacking = observing::lacking(project, missed, &reads);
             if !lacking.is_empty() {
-                let whole: Vec<String> = lacking.iter().map(|path| project.join(path).display().to_string()).collect();
+                let whole = |path: PathBuf| std::path::absolute(&path).unwrap_or(path).display().to_string();
+                let whole: Vec<String> = lacking.iter().map(|path| whole(project.join(path))).collect();
                 return Ok(Some(observing::refusal(task, &whole)));
             }
         }
@@ -139,7 +127,9 @@ impl StageContext<'_> {
         let reads: Vec<&str> = task.inputs.reads.keys().map(|path| &**path).collect();
         let mut likely = observing::lacking(project, missed, &reads);
         let named = likely::likely_files(&task.folder.join("log"), project, task.scanner.root(), &reads);
-        likely.extend(named.into_iter().filter(|n| !missed.contains(n)));
+        // What it brings forth itself stands there from an earlier time.
+        let is_own = |name: &String| task.outputs().any(|output| is_within(name, output));
+        likely.extend(named.into_iter().filter(|n| !missed.contains(n) && !is_own(n)));
         if likely.is_empty() {
             return reason;
         }

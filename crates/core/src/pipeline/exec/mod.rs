@@ -22,6 +22,7 @@ mod run;
 mod scheduler;
 mod sealing;
 mod stage;
+mod stopping;
 mod sweep;
 mod unattended;
 mod watch;
@@ -31,7 +32,6 @@ pub use live::{LiveView, ask_to_stop, close_interrupted, is_at_work, live_runs, 
 pub use observing::Observer;
 pub use outcome::{Execution, RunOutcome, SettledStage};
 pub use run::{RunOptions, run};
-pub(crate) use sealing::{can_seal, seal_of};
 pub use stage::{KeepCheckpoint, StageContext, Task};
 pub use sweep::{SweepOutcome, VariantOutcome, run_sweep, sweep_name};
 pub(crate) use textum_observe::Seal;

@@ -10,7 +10,10 @@ use super::stage::Task;
 use crate::config::manifest::{Packages, is_within};
 use crate::fsio::{self, IoError};
 use crate::pipeline::executor::JobCommand;
-use crate::project::observed::{FileDigests, Ignored, Places, SettleError, Settled, Stage, settle};
+use crate::pipeline::executor::SEEN_AWAY;
+use crate::project::observed::{
+    AwayOrder, FileDigests, Ignored, Places, SettleError, Settled, Stage, read_seen_away, settle, take_in_seen,
+};
 use crate::project::workspace::Project;
 use crate::record::receipt::{Exit, Observed, ObservedHow};
 use crate::store::Writer;
@@ -20,12 +23,16 @@ pub struct Observer {
     program: PathBuf,
     files: Arc<FileDigests>,
     ignored: Ignored,
+    /// The manifest's own patterns of what does not count.
+    ignore: Vec<String>,
     outputs: Vec<String>,
     packages: Option<Vec<String>>,
     count_system: bool,
     state: PathBuf,
     keep: Option<(PathBuf, String)>,
-    /// The interpreter that is declared: the program itself.
+    /// The interpreter that is declared, as it is called.
+    called: Option<String>,
+    /// The program itself.
     declared: Option<PathBuf>,
 }
 
@@ -59,10 +66,12 @@ impl Observer {
             program,
             files: project.files.clone(),
             ignored: Ignored::new(&manifest.observe.ignore),
+            ignore: manifest.observe.ignore.clone(),
             outputs: project.all_outputs(),
             packages,
             count_system: manifest.observe.count_system,
             state: project.workspace.state(),
+            called: manifest.environment.python.clone(),
             declared: python.as_ref().and_then(|python| std::fs::canonicalize(&python.executable).ok()),
             keep: python.filter(|_| manifest.environment.keep).map(|python| (python.executable.into(), python.version)),
         })
@@ -80,11 +89,43 @@ impl Observer {
             None => None,
         };
         let mut words = words_before(there.unwrap_or(&self.program), &record_of(task), seal.as_deref());
-        match command {
-            JobCommand::Shell(text) => words.extend(["/bin/sh".into(), "-c".into(), text]),
-            JobCommand::Argv(argv) => words.extend(argv),
-        }
+        words.extend(command.into_words());
         Ok(JobCommand::Argv(words))
+    }
+
+    /// What this program is told where nothing is shared with the place that the stage is sent to.
+    pub(super) fn order(&self, task: &Task) -> AwayOrder {
+        AwayOrder {
+            reads: task.reads.iter().map(|r| r.at.path.to_string()).collect(),
+            outputs: task.outputs().map(str::to_string).collect(),
+            all_outputs: self.outputs.clone(),
+            ignore: self.ignore.clone(),
+            packages: self.packages.clone(),
+            count_system: self.count_system,
+            sealed: task.seal.is_some(),
+            interpreter: self.called.clone(),
+        }
+    }
+
+    /// What was seen where nothing is shared; a reason for the stage to have failed where that is not known.
+    pub(super) fn outcome_away(&self, task: &Task, writer: Option<&Writer<'_>>) -> Result<Result<Outcome, String>, ExecError> {
+        let Some(mut seen) = read_seen_away(&task.folder.join(SEEN_AWAY)) else { return Ok(Err(UNSEEN.into())) };
+        if let Some(why) = seen.cannot_seal {
+            return Ok(Err(format!("it is sealed, and that cannot be done where it was to execute: {why}")));
+        }
+        let sealed = task.seal.is_some();
+        let because = seen.not_observed.take();
+        let Some(inputs) = seen.inputs.take().filter(|_| because.is_none()) else {
+            return Ok(match because {
+                Some(because) => Ok(Outcome::without(Observed { sealed, ..Observed::not(ObservedHow::No, &because) })),
+                None => Err(UNSEEN.into()),
+            });
+        };
+        let settled = take_in_seen(inputs, &seen, writer)?;
+        let observed = Observed { how: ObservedHow::Away, because: None, inputs: Some(settled.digest), environment: None, sealed };
+        let missed = missed(&settled);
+        let end = seen.end.map(exit_of);
+        Ok(Ok(Outcome { observed, settled: Some(settled), missed, refused: seen.refused, other_interpreter: None, end }))
     }
 
     /// The Python that was started in place of the declared one.
@@ -115,24 +156,11 @@ impl Observer {
         let read = std::fs::read(&path).map_err(|e| e.to_string());
         let observation: Observation = match read.and_then(|t| serde_json::from_slice(&t).map_err(|e| e.to_string())) {
             Ok(observation) => observation,
-            Err(_) => return Ok(Err("what observes it was ended, so that nothing is known of what it read".into())),
+            Err(_) => return Ok(Err(UNSEEN.into())),
         };
         if let Some(because) = observation.not_observed {
-            let observed = Observed {
-                how: ObservedHow::No,
-                because: Some(because),
-                inputs: None,
-                environment: None,
-                sealed: task.seal.is_some(),
-            };
-            return Ok(Ok(Outcome {
-                observed,
-                settled: None,
-                missed: Vec::new(),
-                refused: Vec::new(),
-                other_interpreter: None,
-                end: None,
-            }));
+            let sealed = task.seal.is_some();
+            return Ok(Ok(Outcome::without(Observed { sealed, ..Observed::not(ObservedHow::No, &because) })));
         }
         let root = task.scanner.root();
         let places = Places::new(root, variables);
@@ -149,11 +177,7 @@ impl Observer {
             count_system: self.count_system,
             keep: self.keep.clone(),
         };
-        let settled = match settle(&stage, &observation, &self.files, writer) {
-            Ok(settled) => settled,
-            Err(SettleError::Store(e)) => return Err(e.into()),
-            Err(SettleError::Document(e)) => return Err(e.into()),
-        };
+        let settled = settle(&stage, &observation, &self.files, writer)?;
         let observed = Observed {
             how: ObservedHow::Yes,
             because: None,
@@ -161,11 +185,7 @@ impl Observer {
             environment: settled.kept,
             sealed: task.seal.is_some(),
         };
-        let missed = settled.inputs.absent.iter().filter(|p| !p.starts_with(['/', '~'])).cloned().collect();
-        let end = observation.end.map(|end| match end {
-            End::Code(code) => Exit::Code(code),
-            End::Signal(number) => Exit::Signal(number),
-        });
+        let (missed, end) = (missed(&settled), observation.end.map(exit_of));
         Ok(Ok(Outcome {
             observed,
             settled: Some(settled),
@@ -174,6 +194,37 @@ impl Observer {
             refused: observation.refused,
             end,
         }))
+    }
+}
+
+/// Why nothing is known where what observes should have said it.
+const UNSEEN: &str = "what observes it was ended, so that nothing is known of what it read";
+
+impl From<SettleError> for ExecError {
+    fn from(error: SettleError) -> ExecError {
+        match error {
+            SettleError::Store(e) => e.into(),
+            SettleError::Document(e) => e.into(),
+        }
+    }
+}
+
+impl Outcome {
+    /// Nothing was seen.
+    pub(super) fn without(observed: Observed) -> Outcome {
+        Outcome { observed, settled: None, missed: Vec::new(), refused: Vec::new(), other_interpreter: None, end: None }
+    }
+}
+
+/// Names of the project that were asked for and not there.
+fn missed(settled: &Settled) -> Vec<String> {
+    settled.inputs.absent.iter().filter(|p| !p.starts_with(['/', '~'])).cloned().collect()
+}
+
+fn exit_of(end: End) -> Exit {
+    match end {
+        End::Code(code) => Exit::Code(code),
+        End::Signal(number) => Exit::Signal(number),
     }
 }
 
@@ -197,10 +248,12 @@ pub(super) fn refusal(task: &Task, refused: &[String]) -> String {
     let mut lines = Vec::new();
     for what in refused.iter().take(MOST) {
         let path = textum_observe::from_text(what);
-        let path = std::path::absolute(&path).unwrap_or(path);
         let below = named.iter().chain(&real).find_map(|p| path.strip_prefix(p).ok()).map(|p| p.display().to_string());
         lines.push(match (below, what.starts_with('/')) {
             (Some(below), _) => format!("{below} (to allow it: reads = [\"{below}\"] in [stage.{}])", task.inputs.stage),
+            (None, true) if task.is_sent => {
+                format!("{what} on the machine there (put it into the project and among the reads, or install it there)")
+            }
             (None, true) => {
                 format!("{what} (to allow it: [data.NAME] path = \"{what}\", hold = \"reference\", and among the reads)")
             }

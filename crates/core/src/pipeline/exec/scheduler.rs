@@ -7,6 +7,8 @@ use std::time::{Duration, Instant};
 use super::ExecError;
 use super::active_run::ActiveRun;
 use super::key_lock::KeyLock;
+use super::stage::no_thread;
+use super::stopping::end_what_is_asked;
 use super::unattended::Unattended;
 use crate::config::graph::StageIndex;
 use crate::event::CancelToken;
@@ -86,20 +88,19 @@ pub(super) fn schedule<'a>(
                 next += 1;
             }
             let of = active.len();
-            for active_run in active.values_mut() {
-                news |= active_run.end_if_asked(cancel, failure.is_some(), of);
-            }
+            news |= end_what_is_asked(&mut active, cancel, failure.is_some());
             // Thousands that wait for room are not gone through where nothing has changed.
             let pass = news || of < MANY || last_pass.elapsed() >= PASS_EVERY;
             (news, last_pass) = (false, if pass { Instant::now() } else { last_pass });
             for (&number, active_run) in active.iter_mut().filter(|_| pass) {
                 let stage_context = active_run.stage_context;
                 let begun = active_run.begin_what_can(common, |index, decision, task| {
-                    let send = send.clone();
-                    scope.spawn(move || {
-                        let result = stage_context.execute(task);
-                        let _ = send.send((number, index, decision, result));
-                    });
+                    let (sender, decided) = (send.clone(), decision.clone());
+                    let work = move || drop(sender.send((number, index, decision, stage_context.execute(task))));
+                    if let Err(e) = std::thread::Builder::new().spawn_scoped(scope, work) {
+                        let why = no_thread(&decided.stage)(e);
+                        let _ = send.send((number, index, decided, Err(why.into())));
+                    }
                 });
                 if let Err(e) = begun {
                     failure.get_or_insert(e);

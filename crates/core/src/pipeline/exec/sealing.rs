@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use textum_base::SourcePath;
-use textum_observe::{Seal, to_text};
+use textum_observe::Seal;
 
 use super::ExecError;
 use super::active_run::ActiveRun;
@@ -15,63 +15,11 @@ use crate::config::graph::StageIndex;
 use crate::config::manifest::folder_name;
 use crate::fsio::TreeDir;
 use crate::pipeline::plan::Decision;
-use crate::project::fingerprint::{EnvironmentNow, Scanner, Standstill};
+use crate::project::fingerprint::{Scanner, Standstill};
+use crate::project::observed::seal_of;
 use crate::project::sandbox::link_reference;
 use crate::project::tree::{Staged, write_new};
 use crate::record::receipt::{PathContent, Read, StorageMode};
-
-/// Folders of the system: programs, libraries, settings. They may be read by every sealed stage.
-const SYSTEM: [&str; 15] = [
-    "/usr", "/lib", "/lib32", "/lib64", "/libx32", "/bin", "/sbin", "/etc", "/opt", "/nix", "/gnu", "/proc", "/sys", "/var/lib",
-    "/snap",
-];
-
-/// What a stage may do that works in `root`: read what it declares, its environment and the system; write into its
-/// folder, and into one for temporary files that nobody else has.
-pub(crate) fn seal_of(
-    root: &Path,
-    task_folder: &Path,
-    references: impl Iterator<Item = PathBuf>,
-    environment: &EnvironmentNow,
-    variables: &[(String, String)],
-) -> Seal {
-    let whole = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf());
-    let text = |path: &Path| to_text(std::os::unix::ffi::OsStrExt::as_bytes(path.as_os_str()));
-    let mut read: Vec<PathBuf> = SYSTEM.iter().map(PathBuf::from).collect();
-    read.extend(references);
-    let home = variables.iter().find(|(name, _)| name == "HOME").map(|(_, value)| PathBuf::from(value));
-    // Where programs and their libraries are looked for, with what belongs to an interpreter in such a folder.
-    for (name, value) in variables {
-        if matches!(name.as_str(), "PATH" | "LD_LIBRARY_PATH" | "LIBRARY_PATH") {
-            for folder in value.split(':').filter(|p| p.starts_with('/')).map(PathBuf::from) {
-                // What is installed in a folder of its own lies beside its programs.
-                let prefix = folder.parent().filter(|p| p.components().count() > 2 && Some(*p) != home.as_deref());
-                read.extend(prefix.map(Path::to_path_buf));
-                read.push(folder);
-            }
-        }
-        if matches!(name.as_str(), "VIRTUAL_ENV" | "CONDA_PREFIX" | "JAVA_HOME" | "R_HOME" | "R_LIBS_USER" | "JULIA_DEPOT_PATH") {
-            read.push(PathBuf::from(value));
-        }
-    }
-    if let Some(python) = &environment.record.python {
-        let executable = PathBuf::from(&python.executable);
-        let real = std::fs::canonicalize(&executable).unwrap_or_else(|_| executable.clone());
-        for program in [executable, real] {
-            read.extend(program.parent().and_then(Path::parent).filter(|p| p.parent().is_some()).map(Path::to_path_buf));
-        }
-    }
-    if let Some(program) = textum_observe::tracer() {
-        read.push(program);
-    }
-    let write = [root, task_folder, Path::new("/dev")];
-    Seal { read: read.iter().map(|p| text(&whole(p))).collect(), write: write.map(|p| text(&whole(p))).to_vec() }
-}
-
-/// Whether this machine can seal at all.
-pub(crate) fn can_seal() -> bool {
-    textum_observe::can_seal()
-}
 
 impl ActiveRun<'_> {
     /// Whether a stage is sealed: by its own word, or because all are.
@@ -97,9 +45,6 @@ impl ActiveRun<'_> {
     pub(super) fn cannot_be_sent(&self, stage: StageIndex) -> Option<String> {
         if !self.is_sent(stage) {
             return None;
-        }
-        if self.is_sealed(stage) {
-            return Some("it is sealed, and the place where it is to execute has no means for that: it shares no folder".into());
         }
         let decl = &self.project.manifest.stages[stage];
         let linked = decl.reads.iter().find(|r| self.project.scanner.is_reference(r))?;
@@ -151,7 +96,7 @@ impl ActiveRun<'_> {
         self.is_sealed(stage).then(|| {
             let declared = self.project.manifest.stages[stage].reads.iter().filter(|r| self.project.scanner.is_reference(r));
             let references = declared.map(|r| self.project.workspace.root().join(&**r));
-            seal_of(root, folder, references, &self.plan_context.environment, &self.project.variables)
+            seal_of(root, folder, references, self.plan_context.environment.executable(), &self.project.variables)
         })
     }
 

@@ -160,10 +160,13 @@ impl StageContext<'_> {
     /// Tells all commands at work to end.
     pub fn end_all(&self, at_once: bool) {
         let how = if at_once { Cancel::AtOnce } else { Cancel::Ask };
-        for job in self.at_work.lock().unwrap_or_else(PoisonError::into_inner).values() {
-            // A place that does not answer is asked again when patience ends.
-            let _ = self.place.cancel(job, how);
-        }
+        // A place that does not answer is asked again when patience ends.
+        let _ = self.place.cancel_all(&self.jobs_at_work(), how);
+    }
+
+    /// The jobs of all commands at work.
+    pub(super) fn jobs_at_work(&self) -> Vec<JobId> {
+        self.at_work.lock().unwrap_or_else(PoisonError::into_inner).values().cloned().collect()
     }
 
     /// Executes a stage and gives its receipt, which is not yet in the store. An error is Textum's own; a
@@ -305,7 +308,15 @@ impl StageContext<'_> {
         let echo = self.echo.then(|| Echo::start(stage, &task.log()));
         let ended = AtomicBool::new(false);
         let result = std::thread::scope(|scope| {
-            let listening = scope.spawn(|| listener.follow(&job, &ended));
+            let listening = match std::thread::Builder::new().spawn_scoped(scope, || listener.follow(&job, &ended)) {
+                Ok(listening) => listening,
+                // Nobody would hear what it says.
+                Err(e) => {
+                    self.place.cancel(&job, Cancel::AtOnce)?;
+                    self.place.wait(&job)?;
+                    return Err(no_thread(stage)(e));
+                }
+            };
             let exit = match echo {
                 Some(echo) => echo.during(self.events, || self.place.wait(&job)),
                 None => self.place.wait(&job),
@@ -326,9 +337,11 @@ impl StageContext<'_> {
     /// Hands a stage's command to the place where it executes.
     fn submit(&self, task: &Task, command: JobCommand, variables: Vec<(String, String)>) -> Result<JobId, IoError> {
         let program = self.place.program(task.place.as_deref())?;
-        let command = match self.observer.filter(|_| task.observe || task.seal.is_some()) {
-            Some(observer) => observer.wrap(task, command, program.as_deref())?,
-            None => command,
+        let observer = self.observer.filter(|_| task.observe || task.seal.is_some());
+        let (command, away) = match observer {
+            Some(observer) if task.is_sent => (command, Some(observer.order(task))),
+            Some(observer) => (observer.wrap(task, command, program.as_deref())?, None),
+            None => (command, None),
         };
         let folder = task.scanner.root().to_path_buf();
         if task.place.is_some() {
@@ -346,6 +359,7 @@ impl StageContext<'_> {
             inputs: task.stored_reads(),
             outputs: task.outputs().map(str::to_string).collect(),
             checkpoints: task.inputs.checkpoints.as_ref().map(ToString::to_string),
+            away,
         };
         if task.place.is_none() {
             return self.place.submit(&job);
@@ -353,15 +367,23 @@ impl StageContext<'_> {
         // A place may let one wait: for a machine, or for an answer.
         let over = AtomicBool::new(false);
         std::thread::scope(|scope| {
-            let watching = scope.spawn(|| {
+            let watch = || {
+                let mut told = None;
                 while !over.load(Ordering::SeqCst) {
                     // Again and again: it may come before anybody waits.
                     if self.cancel.asked() {
                         self.place.give_up(&task.folder, task.place.as_deref());
                     }
+                    let says = self.place.has_no_room(&task.folder, task.place.as_deref());
+                    if let Some(says) = says.filter(|says| told.as_ref() != Some(says)) {
+                        told = Some(says.clone());
+                        let (stage, place) = (task.inputs.stage.clone(), task.place.clone().unwrap_or_default());
+                        self.events.event(Event::NoRoom { stage, place, says });
+                    }
                     std::thread::park_timeout(super::active_run::LOOK_FOR_STOP);
                 }
-            });
+            };
+            let watching = std::thread::Builder::new().spawn_scoped(scope, watch).map_err(no_thread(&task.inputs.stage))?;
             let submitted = self.place.submit(&job);
             over.store(true, Ordering::SeqCst);
             watching.thread().unpark();
@@ -392,6 +414,11 @@ impl StageContext<'_> {
         }
         .map_err(ExecError::from)
     }
+}
+
+/// What is said where the system gives no more threads.
+pub(super) fn no_thread(stage: &str) -> impl FnOnce(std::io::Error) -> IoError {
+    IoError::of("begin a thread for", Path::new(stage))
 }
 
 /// What is said of a job that could not be ended.

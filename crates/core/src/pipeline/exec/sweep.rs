@@ -276,7 +276,9 @@ impl<'s> SweepContext<'s> {
         unattended: Unattended,
         cancel: &CancelToken,
     ) -> Result<(), ExecError> {
-        let tellings: Vec<Lazy<'_>> = parts.iter().map(|_| Lazy { events: self.events, to: Mutex::new(None) }).collect();
+        let told = Mutex::default();
+        let tellings: Vec<Lazy<'_>> =
+            parts.iter().map(|_| Lazy { events: self.events, told: &told, to: Mutex::new(None) }).collect();
         let stage_contexts: Vec<StageContext<'_>> =
             parts.iter().zip(&tellings).map(|((_, part), telling)| self.stage_context(part, telling)).collect();
         let fresh = RefCell::default();
@@ -460,6 +462,8 @@ fn settled(setting: Setting, outcome: RunOutcome) -> VariantOutcome {
 /// stages, but for what a person must hear.
 struct Lazy<'e> {
     events: &'e dyn EventSink,
+    /// The places whose want of room has been told: once for all variants.
+    told: &'e Mutex<HashSet<String>>,
     to: Mutex<Option<Telling<'static>>>,
 }
 
@@ -476,14 +480,16 @@ impl Lazy<'_> {
 
 impl EventSink for Lazy<'_> {
     fn event(&self, event: Event) {
-        let is_told = matches!(
-            event,
-            Event::Aside { .. }
-                | Event::NotDeterministic { .. }
-                | Event::NotObserved { .. }
-                | Event::BadSignal { .. }
-                | Event::Output { .. }
-        );
+        let no_room = |place: &String| self.told.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(place.clone());
+        let is_told = matches!(&event, Event::NoRoom { place, .. } if no_room(place))
+            || matches!(
+                event,
+                Event::Aside { .. }
+                    | Event::NotDeterministic { .. }
+                    | Event::NotObserved { .. }
+                    | Event::BadSignal { .. }
+                    | Event::Output { .. }
+            );
         if is_told {
             self.events.event(event.clone());
         }

@@ -8,6 +8,10 @@ use crate::config::manifest::Needs;
 const FILES_EACH: usize = 6;
 /// And so many for everything else.
 const FILES_OTHERWISE: usize = 120;
+/// For each run at work one thread waits and one listens; what is asked of engines takes a process now and then.
+const THREADS_EACH: usize = 3;
+/// And so many are left for everything else of the same user.
+const THREADS_OTHERWISE: usize = 200;
 
 /// The machine's processors and memory, less what stages at work have taken.
 pub struct Capacity {
@@ -40,7 +44,7 @@ impl Capacity {
         }
     }
 
-    /// With room for so many jobs at another place, as far as this process may have the files open that each needs here.
+    /// With room for so many jobs at another place, as far as this process may have the files and threads that each needs here.
     pub fn with_place(mut self, name: &str, jobs: usize) -> Capacity {
         if jobs > Capacity::most_runs() {
             textum_base::limits::raise_open_files();
@@ -51,7 +55,9 @@ impl Capacity {
 
     /// So many runs can be at work, or begun, at once.
     pub fn most_runs() -> usize {
-        textum_base::limits::most_open_files().map_or(usize::MAX, |most| most.saturating_sub(FILES_OTHERWISE) / FILES_EACH).max(1)
+        let of = |most: Option<usize>, otherwise, each| most.map_or(usize::MAX, |most| most.saturating_sub(otherwise) / each);
+        let by_files = of(textum_base::limits::most_open_files(), FILES_OTHERWISE, FILES_EACH);
+        by_files.min(of(textum_base::limits::most_threads(), THREADS_OTHERWISE, THREADS_EACH)).max(1)
     }
 
     /// Takes what a stage needs at a place; there the engine knows what fits beside what.

@@ -5,11 +5,12 @@ use std::time::{Duration, Instant};
 
 use serde::Serialize;
 
-use super::batch::BatchExecutor;
+use super::batch::{BatchExecutor, SEEN_AWAY};
 use super::places::way_of;
 use super::{Cancel, Executor, Job, JobCommand};
 use crate::config::manifest::{Needs, PlaceDecl};
 use crate::fsio::{self, IoError};
+use crate::project::observed::{AwayOrder, read_seen_away};
 use crate::project::workspace::Project;
 use crate::record::receipt::Exit;
 
@@ -33,6 +34,12 @@ pub struct PlaceCheck {
     pub skew: Option<f64>,
     /// The version of this program there, which observes and seals stages.
     pub textum: Option<String>,
+    /// Of a place that shares no folder: whether stages are observed there.
+    pub observes: Option<bool>,
+    /// Why not, if they are not.
+    pub because: Option<String>,
+    /// Of such a place: whether stages can be sealed there.
+    pub seals: Option<bool>,
     /// What is in the way.
     pub faults: Vec<String>,
 }
@@ -81,6 +88,7 @@ pub fn check_place(project: &Project, decl: &PlaceDecl) -> Result<PlaceCheck, Io
         inputs: Vec::new(),
         outputs: ["from-there", "clock", "program"].map(String::from).to_vec(),
         checkpoints: None,
+        away: (!decl.shares_folder()).then(AwayOrder::default),
     };
     let begun = Instant::now();
     let ended = place.submit(&job).and_then(|id| Ok((place.wait_at_most(&id, LONGEST)?, id)));
@@ -132,7 +140,11 @@ fn look_at_what_came_back(found: &mut PlaceCheck, decl: &PlaceDecl, folder: &Pat
         found.faults.push(format!("its clock is {skew:+.0} s from the one here: set both by the same source"));
     }
     if !decl.shares_folder() {
-        // Stages are neither observed nor sealed there.
+        let seen = read_seen_away(&folder.join(SEEN_AWAY));
+        let unknown = || "what it was seen to do did not come back".to_string();
+        found.seals = seen.as_ref().map(|seen| seen.can_seal);
+        found.because = seen.map_or_else(|| Some(unknown()), |seen| seen.not_observed);
+        found.observes = Some(found.because.is_none());
         return;
     }
     let version = read("program");

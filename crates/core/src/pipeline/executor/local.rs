@@ -11,7 +11,7 @@ use rustix::process::{Pid, Signal, WaitId, WaitIdOptions, kill_process_group, wa
 
 use super::memory_group::MemoryGroup;
 use super::processes::{self, Mark};
-use super::{Cancel, Capacity, Executor, Job, JobCommand, JobId, JobState, TooMuchMemory};
+use super::{Cancel, Capacity, Executor, Job, JobId, JobState, TooMuchMemory};
 use crate::fsio::{self, IoError};
 use crate::project::fingerprint::{host, system};
 use crate::record::receipt::{Exit, PlaceRecord};
@@ -90,10 +90,7 @@ impl Leader {
 
 fn command_of(job: &Job, memory_group: Option<&MemoryGroup>) -> (std::process::Command, PathBuf) {
     let shell = ["/bin/sh", "-c"].map(String::from);
-    let words = match &job.command {
-        JobCommand::Shell(text) => [&shell[..], std::slice::from_ref(text)].concat(),
-        JobCommand::Argv(words) => words.clone(),
-    };
+    let words = job.command.clone().into_words();
     let program = PathBuf::from(words.first().map_or("", String::as_str));
     let words = match textum_base::limits::open_files_before() {
         Some(most) => [&shell[..], &[format!("ulimit -Sn {most}; exec \"$@\""), "sh".to_string()], &words].concat(),

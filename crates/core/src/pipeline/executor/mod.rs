@@ -13,6 +13,7 @@ mod processes;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+pub(super) use batch::SEEN_AWAY;
 pub use batch::{BatchExecutor, Cause, HeldMachine, Released, held_machines, release_machine};
 pub(super) use batch::{end_submitted, submitted_name};
 pub use capacity::Capacity;
@@ -24,6 +25,7 @@ pub(super) use processes::{Mark, end_marked};
 
 use crate::config::manifest::Needs;
 use crate::fsio::IoError;
+use crate::project::observed::AwayOrder;
 use crate::record::receipt::{Content, Exit, PlaceRecord};
 
 /// A command to be executed. It holds all that an executor knows of a stage.
@@ -49,6 +51,8 @@ pub struct Job {
     pub inputs: Vec<(String, Content)>,
     /// The path of its checkpoints, below its folder.
     pub checkpoints: Option<String>,
+    /// How it is observed where nothing is shared with its place, if it is to be.
+    pub away: Option<AwayOrder>,
 }
 
 /// What a job executes.
@@ -58,6 +62,16 @@ pub enum JobCommand {
     Shell(String),
     /// A program and its arguments.
     Argv(Vec<String>),
+}
+
+impl JobCommand {
+    /// The program and its arguments: a text is given to the shell.
+    pub fn into_words(self) -> Vec<String> {
+        match self {
+            JobCommand::Shell(text) => vec!["/bin/sh".into(), "-c".into(), text],
+            JobCommand::Argv(words) => words,
+        }
+    }
 }
 
 /// What tells a job from all others of its executor, also after this process has ended. One line of text.
@@ -139,11 +153,21 @@ pub trait Executor: Sync {
     /// Its [`Executor::submit`] then fails by [`std::io::ErrorKind::Interrupted`] if nothing was handed over.
     fn give_up(&self, _folder: &Path, _place: Option<&str>) {}
 
+    /// Why the job whose log is in this folder still waits to be taken on, in the place's words, if it takes no more for now.
+    fn has_no_room(&self, _folder: &Path, _place: Option<&str>) -> Option<String> {
+        None
+    }
+
     /// How jobs stand, in the order asked for; in one call, whatever their number.
     fn poll(&self, ids: &[JobId]) -> Result<Vec<JobState>, IoError>;
 
     /// Tells a job to end. One that has ended already stays as it was.
     fn cancel(&self, id: &JobId, how: Cancel) -> Result<(), IoError>;
+
+    /// Tells many jobs to end, in few calls; the first error, when all have been tried.
+    fn cancel_all(&self, ids: &[JobId], how: Cancel) -> Result<(), IoError> {
+        ids.iter().map(|id| self.cancel(id, how)).fold(Ok(()), Result::and)
+    }
 
     /// Takes up a job that another process submitted; whether it is still known.
     fn attach(&self, id: &JobId) -> Result<bool, IoError>;

@@ -68,6 +68,18 @@ impl Places {
     }
 }
 
+impl Places {
+    /// Jobs by the names of their places, as each place calls them, with where they stand among these.
+    fn by_place<'j>(&self, ids: &'j [JobId]) -> BTreeMap<Option<&'j str>, Vec<(usize, JobId)>> {
+        let mut by_place: BTreeMap<Option<&str>, Vec<(usize, JobId)>> = BTreeMap::new();
+        for (at, id) in ids.iter().enumerate() {
+            let name = id.0.split_once(PART).map(|(name, _)| name).filter(|name| self.others.contains_key(*name));
+            by_place.entry(name).or_default().push((at, self.at(id).1));
+        }
+        by_place
+    }
+}
+
 impl Executor for Places {
     fn record(&self) -> PlaceRecord {
         self.local.record()
@@ -96,12 +108,7 @@ impl Executor for Places {
 
     fn poll(&self, ids: &[JobId]) -> Result<Vec<JobState>, IoError> {
         let mut states = vec![JobState::Lost; ids.len()];
-        let mut by_place: BTreeMap<Option<&str>, Vec<(usize, JobId)>> = BTreeMap::new();
-        for (at, id) in ids.iter().enumerate() {
-            let name = id.0.split_once(PART).map(|(name, _)| name).filter(|name| self.others.contains_key(*name));
-            by_place.entry(name).or_default().push((at, self.at(id).1));
-        }
-        for (name, jobs) in by_place {
+        for (name, jobs) in self.by_place(ids) {
             let (places, own): (Vec<usize>, Vec<JobId>) = jobs.into_iter().unzip();
             for (at, state) in places.into_iter().zip(self.named(name).poll(&own)?) {
                 states[at] = state;
@@ -113,6 +120,14 @@ impl Executor for Places {
     fn cancel(&self, id: &JobId, how: Cancel) -> Result<(), IoError> {
         let (place, own) = self.at(id);
         place.cancel(&own, how)
+    }
+
+    fn cancel_all(&self, ids: &[JobId], how: Cancel) -> Result<(), IoError> {
+        let cancel = |(name, jobs): (Option<&str>, Vec<(usize, JobId)>)| {
+            let own: Vec<JobId> = jobs.into_iter().map(|(_, id)| id).collect();
+            self.named(name).cancel_all(&own, how)
+        };
+        self.by_place(ids).into_iter().map(cancel).fold(Ok(()), Result::and)
     }
 
     fn attach(&self, id: &JobId) -> Result<bool, IoError> {
@@ -145,6 +160,10 @@ impl Executor for Places {
 
     fn give_up(&self, folder: &Path, place: Option<&str>) {
         self.named(place).give_up(folder, place);
+    }
+
+    fn has_no_room(&self, folder: &Path, place: Option<&str>) -> Option<String> {
+        self.named(place).has_no_room(folder, place)
     }
 
     fn wait(&self, id: &JobId) -> Result<Exit, IoError> {

@@ -10,7 +10,7 @@ use crate::config::graph::StageIndex;
 use crate::config::manifest::{StageDecl, Trust};
 use crate::project::fingerprint::{Reason, ReasonKind};
 use crate::project::observed::World;
-use crate::record::receipt::{Content, EnvironmentRecord, ObservedInputs, ReceiptError, StageReceipt};
+use crate::record::receipt::{Content, EnvironmentRecord, ObservedHow, ObservedInputs, ReceiptError, StageReceipt};
 use crate::store::Digest;
 
 /// So many changes of one result are told.
@@ -19,7 +19,7 @@ const MOST_REASONS: usize = 20;
 /// What is known of how a result was made, beside its key.
 #[derive(Clone, Debug, Default)]
 pub struct HowMade {
-    /// `yes`, `no` or `trusted`; none for what was recorded before stages were observed.
+    /// `yes`, `away`, `no`, `off` or `trusted`; none for what was recorded before stages were observed.
     pub observed: Option<String>,
     /// The document of its observed inputs.
     pub inputs: Option<Digest>,
@@ -65,7 +65,8 @@ impl PlanContext<'_> {
             }
             (Some("trusted"), _) => Ok(Vec::new()),
             _ if !decl.observe => Ok(Vec::new()),
-            (Some("no"), _) if decl.no_environment || self.has_environment(made.environment.as_ref())? => Ok(Vec::new()),
+            // Of the project there was nothing but what is declared, and files of another machine cannot be looked at here.
+            (Some("no" | "away"), _) if decl.no_environment || self.has_environment(made.environment.as_ref())? => Ok(Vec::new()),
             (None, _) if self.trust_old => Ok(Vec::new()),
             _ => Ok(never()),
         }
@@ -113,7 +114,9 @@ impl PlanContext<'_> {
         baseline: &StageReceipt,
         reads: &BTreeMap<SourcePath, Content>,
     ) -> Result<Vec<Reason>, PlanError> {
-        match baseline.observed.as_ref().and_then(|o| o.inputs) {
+        // What another machine had is no ground to compare with.
+        let seen_here = baseline.observed.as_ref().filter(|o| o.how == ObservedHow::Yes);
+        match seen_here.and_then(|o| o.inputs) {
             Some(inputs) => self.observed_changes(&inputs, reads, MOST_REASONS, Trust::Content),
             None => Ok(Vec::new()),
         }

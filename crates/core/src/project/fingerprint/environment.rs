@@ -90,6 +90,13 @@ pub struct EnvironmentNow {
     pub variables: BTreeMap<String, Option<String>>,
 }
 
+impl EnvironmentNow {
+    /// The interpreter that is declared.
+    pub fn executable(&self) -> Option<&Path> {
+        self.record.python.as_ref().map(|python| Path::new(&python.executable))
+    }
+}
+
 /// Looks at the environment of the project in a folder; a program that lies in it is started only if it `may` be.
 pub fn environment(
     decl: &EnvironmentDecl,

@@ -16,7 +16,7 @@ use super::stat::{Stat, now_nanos};
 use super::walk::{self, Seen};
 use crate::fsio::IoError;
 use crate::record::receipt::{Content, ContentKind, Private};
-use crate::store::{self, CUT_MIN, Digest, Item, ItemKind, StoreError, Stored, Writer, write_listing_line};
+use crate::store::{self, Digest, Item, ItemKind, LARGE, StoreError, Stored, Writer, write_listing_line};
 
 /// Why the project's files could not be looked at.
 #[derive(Debug, thiserror::Error)]
@@ -266,7 +266,7 @@ impl Scanner {
 
 fn read_file(full: &Path, size: u64, writer: Option<&Writer<'_>>) -> Result<Stored, ScanError> {
     let stored = match writer {
-        Some(writer) if size < CUT_MIN as u64 => writer.put_small_file(full),
+        Some(writer) if size < LARGE as u64 => writer.put_small_file(full),
         Some(writer) => writer.put_file(full),
         None => return store::hash_file(full).map(|(digest, size)| Stored { digest, size }).map_err(ScanError::from),
     };
@@ -305,7 +305,7 @@ fn digests_of(full: &Path, seen: &[Seen], memory: &Memory, writer: Option<&Write
         (Some(digest), Some(writer)) => writer.contains(digest).map(|there| !there),
         (Some(_), None) => Ok(false),
     };
-    let is_large = |s: &Seen| s.stat.size >= CUT_MIN as u64;
+    let is_large = |s: &Seen| s.stat.size >= LARGE as u64;
     digests.par_iter_mut().zip(seen).filter(|(_, s)| s.kind == ItemKind::Link || !is_large(s)).try_for_each(
         |(digest, s)| -> Result<(), ScanError> {
             if s.kind != ItemKind::EmptyDir && missing(digest)? {

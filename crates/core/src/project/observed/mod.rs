@@ -2,19 +2,24 @@
 //!
 //! [`ignore`]: what does not count; [`places`]: what a path is; [`packages`]: whose a file of an interpreter's folder is;
 //! [`settle`]: an observation into a document; [`check`]: what of it has changed; [`files`]: digests by metadata.
+//! [`away`]: all that on another machine; [`seal`]: what a sealed stage may do.
 
+mod away;
 mod check;
 mod files;
 mod ignore;
 mod keep;
 mod packages;
 mod places;
+mod seal;
 mod settle;
 
+pub use away::{AWAY_WORD, AwayOrder, SeenAway, execute_observed, read_seen_away, take_in_seen};
 pub use check::{ObservedCheck, World};
 pub use files::FileDigests;
 pub use ignore::{IGNORED, Ignored};
 pub use places::Places;
+pub use seal::{can_seal, seal_of};
 pub use settle::{SettleError, Settled, Stage, settle};
 
 use std::collections::BTreeMap;

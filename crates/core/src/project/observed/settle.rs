@@ -66,6 +66,8 @@ pub struct Settled {
     pub kept: Option<Digest>,
     /// The lists of its groups, by digest.
     pub lists: Vec<(Digest, Vec<ObservedFile>)>,
+    /// The entries of the folders that were listed.
+    pub entries: Vec<Vec<u8>>,
     /// Files that were changed by somebody since they were opened.
     pub touched: Vec<String>,
     /// Files of the project that the stage reads without declaring them.
@@ -143,11 +145,12 @@ pub fn settle(
         documents.push(ObservedGroup { kind, name, version, counts, files: count, size, list });
         lists.push((list, files));
     }
-    let mut listed = Vec::new();
+    let (mut listed, mut entries) = (Vec::new(), Vec::new());
     for (path, folder, modules) in settling.listed(observation) {
         let wanted = modules.then_some(&settling.modules);
         let Some(text) = entries_text(&folder, &path, wanted, &stage.all_outputs, stage.ignored) else { continue };
         listed.push(ObservedFolder { path, entries: put(&text)?, modules });
+        entries.push(text);
     }
     let inputs = ObservedInputs {
         r#type: OBSERVED.to_string(),
@@ -175,7 +178,7 @@ pub fn settle(
         }
         _ => None,
     };
-    Ok(Settled { inputs, digest, kept, lists, touched, undeclared, stale: settling.stale })
+    Ok(Settled { inputs, digest, kept, lists, entries, touched, undeclared, stale: settling.stale })
 }
 
 impl Settling<'_> {

@@ -27,7 +27,7 @@ pub use downstream::ExecutionRow;
 pub use erasures::{ErasedOf, Erasure};
 pub use error::LedgerError;
 pub use names::{NameError, new_run_id, run_and_stage};
-pub use query::{PathRow, RebuildRow, ResultRow, RunRow, StageRow};
+pub use query::{PathRow, RebuildRow, ResultRow, RunRow, StageRow, seconds_at_work};
 pub use select::{Field, FieldError, Group, Selection, SortKey, VersionNumbers, metric_of};
 
 use crate::fsio::IoError;

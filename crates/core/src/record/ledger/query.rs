@@ -9,6 +9,18 @@ use crate::record::receipt::{Content, Metric, PathContent};
 use crate::store::Digest;
 use textum_base::{ProjectPath, SourcePath};
 
+/// For how many seconds any of these runs was at work: each began (RFC 3339) and took so many seconds, and some side by side.
+pub fn seconds_at_work<'r>(runs: impl Iterator<Item = &'r RunRow>) -> f64 {
+    let at = |run: &RunRow| Some((run.started.parse::<jiff::Timestamp>().ok()?.as_duration().as_secs_f64(), run.seconds.max(0.0)));
+    let mut all: Vec<(f64, f64)> = runs.filter_map(at).collect();
+    all.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let add = |(sum, until): (f64, f64), (from, took): (f64, f64)| {
+        let to = from + took;
+        if to <= until { (sum, until) } else { (sum + to - from.max(until), to) }
+    };
+    all.into_iter().fold((0.0, f64::MIN), add).0
+}
+
 /// A run, as the list of runs shows it.
 #[derive(Clone, Debug)]
 pub struct RunRow {

@@ -30,12 +30,21 @@ pub struct Observed {
     pub sealed: bool,
 }
 
+impl Observed {
+    /// It was not, for this reason.
+    pub fn not(how: ObservedHow, because: &str) -> Observed {
+        Observed { how, because: Some(because.to_string()), inputs: None, environment: None, sealed: false }
+    }
+}
+
 /// Whether a stage was observed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum ObservedHow {
     /// It was.
     Yes,
+    /// It was, on a machine that shares no folder with this one: its files are not held against those that are here.
+    Away,
     /// It was not: the system does not allow it.
     No,
     /// It was not: the manifest says so.

@@ -174,7 +174,13 @@ impl Queue for CommandEngine {
         Ok(found)
     }
 
-    fn cancel(&self, site: &Site<'_>, job: &Known, how: Cancel) -> Result<(), Fault> {
+    fn cancel(&self, site: &Site<'_>, jobs: &[Known], how: Cancel) -> Vec<Result<(), Fault>> {
+        jobs.iter().map(|job| self.cancel_one(site, job, how)).collect()
+    }
+}
+
+impl CommandEngine {
+    fn cancel_one(&self, site: &Site<'_>, job: &Known, how: Cancel) -> Result<(), Fault> {
         let number = shell_word(&job.number);
         let signal = if how == Cancel::Ask { "INT" } else { "KILL" };
         let order = filled(&self.commands.cancel, &|name| match name {

@@ -20,13 +20,17 @@ pub enum Fault {
     Silent(String),
     /// It does not do it.
     Refused(String),
+    /// It takes no more jobs for now, and did not take these.
+    Full(String),
+    /// It never takes so many in one call.
+    TooMany(String),
 }
 
 impl Fault {
     /// What it said, or what was seen.
     pub fn words(&self) -> &str {
         match self {
-            Fault::Silent(words) | Fault::Refused(words) => words,
+            Fault::Silent(words) | Fault::Refused(words) | Fault::Full(words) | Fault::TooMany(words) => words,
         }
     }
 }
@@ -168,8 +172,13 @@ pub trait Queue: Send + Sync {
     /// How jobs stand, in one call; those that it does not know any more are left out.
     fn look(&self, site: &Site<'_>, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault>;
 
-    /// Tells a job to end.
-    fn cancel(&self, site: &Site<'_>, job: &Known, how: Cancel) -> Result<(), Fault>;
+    /// Tells jobs to end; what came of it for each, in their order.
+    fn cancel(&self, site: &Site<'_>, jobs: &[Known], how: Cancel) -> Vec<Result<(), Fault>>;
+
+    /// Whether its commands get this variable of this process. What they get may be shown to others there.
+    fn keeps_variable(&self, _name: &str) -> bool {
+        true
+    }
 }
 
 /// An engine.
@@ -222,13 +231,17 @@ pub trait Engine: Send + Sync {
     /// Whoever waits for its machine gives up: that is [`Fault::Silent`] for whoever still wants it.
     fn give_up(&self) {}
 
-    /// Tells a job to end.
-    fn cancel(&self, job: &Known, how: Cancel) -> Result<(), Fault>;
+    /// Tells jobs to end; what came of it for each, in their order.
+    fn cancel(&self, jobs: &[Known], how: Cancel) -> Vec<Result<(), Fault>>;
 }
 
-/// Runs a command; what it printed, or why it did not succeed. One that does not answer in time is [`Fault::Silent`].
-pub fn ask_for(words: &[String], input: Option<&[u8]>, most: Duration) -> Result<String, Fault> {
+/// Runs a command with those variables of this process that it keeps; what it printed, or why it did not succeed. One that does not answer in time is [`Fault::Silent`].
+pub fn ask_for(words: &[String], input: Option<&[u8]>, most: Duration, keeps: &dyn Fn(&str) -> bool) -> Result<String, Fault> {
     let mut command = Command::new(&words[0]);
+    // By all names: what is no text may be a secret too.
+    for name in textum_base::environment::names().iter().filter(|name| !keeps(&name.to_string_lossy())) {
+        command.env_remove(name);
+    }
     command.args(&words[1..]).stdin(if input.is_some() { Stdio::piped() } else { Stdio::null() });
     command.stdout(Stdio::piped()).stderr(Stdio::piped());
     // What ends this process by the terminal does not end it: an order that has gone out is answered.
@@ -254,16 +267,23 @@ pub fn ask_for(words: &[String], input: Option<&[u8]>, most: Duration) -> Result
                     let _ = rustix::process::kill_process_group(pid, rustix::process::Signal::KILL);
                 }
                 let _ = waiting.join();
-                return Err(Fault::Silent(format!("{} did not answer for {} s", words[0], most.as_secs())));
+                // What it tried again and again it may have said.
+                let said = over.try_recv().ok().and_then(Result::ok).map(|output| one_line(&output.stderr));
+                let said = said.filter(|said| !said.is_empty()).map(|said| format!(": {said}")).unwrap_or_default();
+                return Err(Fault::Silent(format!("{} did not answer for {} s{said}", words[0], most.as_secs())));
             }
         };
         if output.status.success() {
             return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
         }
-        let said = String::from_utf8_lossy(&output.stderr);
-        let said: Vec<&str> = said.lines().map(str::trim).filter(|l| !l.is_empty()).take(20).collect();
-        Err(Fault::Refused(if said.is_empty() { format!("{} ended with {}", words[0], output.status) } else { said.join("; ") }))
+        let said = one_line(&output.stderr);
+        Err(Fault::Refused(if said.is_empty() { format!("{} ended with {}", words[0], output.status) } else { said }))
     })
+}
+
+fn one_line(said: &[u8]) -> String {
+    let said = String::from_utf8_lossy(said);
+    said.lines().map(str::trim).filter(|l| !l.is_empty()).take(20).collect::<Vec<_>>().join("; ")
 }
 
 /// Words as they are given to [`ask`].

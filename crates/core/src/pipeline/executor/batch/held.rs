@@ -168,7 +168,7 @@ fn give_back(state: &Path, held: &HeldMachine) -> Result<(), Fault> {
     let order = order.replace("{address}", &shell_word(held.address.as_deref().unwrap_or_default()));
     let mut all = words(&["/bin/sh", "-c"]);
     all.push(order);
-    ask_for(&all, None, LONGEST_END).map_err(|e| Fault::Refused(format!("`end` did not succeed: {}", e.words())))?;
+    ask_for(&all, None, LONGEST_END, &|_| true).map_err(|e| Fault::Refused(format!("`end` did not succeed: {}", e.words())))?;
     let place = &held.place;
     for name in [format!("{place}.hosts"), format!("{place}.json")] {
         fsio::remove_any(&folder(state).join(name)).map_err(|e| Fault::Refused(e.to_string()))?;

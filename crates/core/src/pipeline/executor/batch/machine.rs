@@ -320,17 +320,22 @@ impl Engine for SshEngine {
         }
     }
 
-    fn cancel(&self, job: &Known, how: Cancel) -> Result<(), Fault> {
-        let reached = self.reach(false)?;
-        let there = reached.of(&job.name);
+    fn cancel(&self, jobs: &[Known], how: Cancel) -> Vec<Result<(), Fault>> {
+        let reached = match self.reach(false) {
+            Ok(reached) => reached,
+            Err(e) => return vec![Err(e); jobs.len()],
+        };
+        // A queue ends by itself what does not end when it is asked.
+        let signal = if how == Cancel::Ask || self.queue.is_some() { "INT" } else { "KILL" };
+        let end = |job: &Known| reached.remote.ask(&far::end(&reached.of(&job.name), &job.name, signal)).map(drop);
+        let mut done: Vec<Result<(), Fault>> = jobs.iter().map(end).collect();
         if let Some(queue) = &self.queue {
-            reached.remote.ask(&far::end(&there, &job.name, "INT")).map(drop)?;
-            if job.number == FORGOTTEN {
-                return Ok(());
-            }
-            return self.at_site(&reached, |site| queue.cancel(site, job, how));
+            let queued = |at: &usize| done[*at].is_ok() && jobs[*at].number != FORGOTTEN;
+            let queued: Vec<usize> = (0..jobs.len()).filter(queued).collect();
+            let known: Vec<Known> = queued.iter().map(|at| jobs[*at].clone()).collect();
+            let told = self.at_site(&reached, |site| queue.cancel(site, &known, how));
+            queued.into_iter().zip(told).for_each(|(at, told)| done[at] = told);
         }
-        let signal = if how == Cancel::Ask { "INT" } else { "KILL" };
-        reached.remote.ask(&far::end(&there, &job.name, signal)).map(drop)
+        done
     }
 }

@@ -7,6 +7,7 @@
 mod command;
 mod engine;
 mod far;
+mod gather;
 mod held;
 mod job;
 mod machine;
@@ -18,6 +19,7 @@ mod shared;
 mod slurm;
 mod submit;
 mod transfer;
+mod watched;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -27,12 +29,13 @@ use std::time::{Duration, Instant};
 use command::CommandEngine;
 pub use engine::Cause;
 use engine::{Engine, Fault, Queue};
+use gather::Gathering;
 pub use held::{HeldMachine, Released, held_machines, release_machine};
 use job::{Known, is_ours};
 use machine::SshEngine;
 use shared::SharedEngine;
 use slurm::Slurm;
-use submit::Gathering;
+pub use watched::SEEN_AWAY;
 
 use super::{Cancel, Capacity, Executor, Job, JobId, JobState, Why};
 use crate::config::manifest::{Needs, PlaceDecl, PlaceKind};
@@ -292,23 +295,32 @@ impl Executor for BatchExecutor {
     }
 
     fn cancel(&self, id: &JobId, how: Cancel) -> Result<(), IoError> {
-        let Some(known) = self.shared.jobs().get(id).cloned() else { return Ok(()) };
-        if matches!(known.state, JobState::Ended(_)) {
+        self.cancel_all(std::slice::from_ref(id), how)
+    }
+
+    fn cancel_all(&self, ids: &[JobId], how: Cancel) -> Result<(), IoError> {
+        let known: Vec<Known> = {
+            let jobs = self.shared.jobs();
+            ids.iter().filter_map(|id| jobs.get(id)).filter(|k| !matches!(k.state, JobState::Ended(_))).cloned().collect()
+        };
+        if known.is_empty() {
             return Ok(());
         }
-        if let Err(e) = self.shared.engine.cancel(&known, how) {
-            if how == Cancel::AtOnce
-                && let Some(known) = self.shared.jobs().get_mut(id)
-            {
-                known.is_left = true;
-                self.shared.news.notify_all();
+        let done = self.shared.engine.cancel(&known, how);
+        let mut jobs = self.shared.jobs();
+        for (id, done) in known.iter().map(Known::id).zip(&done) {
+            if let Some(known) = jobs.get_mut(&id) {
+                match done {
+                    Ok(()) => known.cancelled |= how == Cancel::AtOnce || known.state == JobState::Waiting,
+                    Err(_) => known.is_left |= how == Cancel::AtOnce,
+                }
             }
-            return Err(self.failed("cancel a job of", e.words()));
         }
-        if let Some(known) = self.shared.jobs().get_mut(id) {
-            known.cancelled |= how == Cancel::AtOnce || known.state == JobState::Waiting;
+        let failed = done.into_iter().find_map(Result::err);
+        if failed.is_some() && how == Cancel::AtOnce {
+            self.shared.news.notify_all();
         }
-        Ok(())
+        failed.map_or(Ok(()), |e| Err(self.failed("cancel a job of", e.words())))
     }
 
     fn attach(&self, id: &JobId) -> Result<bool, IoError> {
@@ -366,7 +378,12 @@ impl Executor for BatchExecutor {
 
     fn give_up(&self, folder: &Path, _place: Option<&str>) {
         self.given_up.lock().unwrap_or_else(PoisonError::into_inner).insert(folder.to_path_buf());
+        self.gathering.give_up(folder);
         self.shared.engine.give_up();
+    }
+
+    fn has_no_room(&self, folder: &Path, _place: Option<&str>) -> Option<String> {
+        self.gathering.waits(folder)
     }
 
     fn take_back(&self, folder: &Path, _place: Option<&str>) -> Result<(), IoError> {

@@ -15,10 +15,7 @@ pub fn command_file(job: &Job) -> String {
 
 /// A command as words of a shell.
 pub fn command_words(command: &JobCommand) -> String {
-    match command {
-        JobCommand::Shell(text) => format!("/bin/sh -c {}", shell_word(text)),
-        JobCommand::Argv(words) => words.iter().map(|w| shell_word(w)).collect::<Vec<_>>().join(" "),
-    }
+    command.clone().into_words().iter().map(|w| shell_word(w)).collect::<Vec<_>>().join(" ")
 }
 
 /// What one job is given: where it works, what it executes, and what is left of it; `first` stands before all that.

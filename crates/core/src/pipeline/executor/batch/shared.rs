@@ -27,13 +27,13 @@ impl SharedEngine {
         SharedEngine { queue, state: state.map(Path::to_path_buf) }
     }
 
-    fn site(&self) -> Site<'_> {
-        Site {
-            ask: &|words, input, most| ask_for(words, input, most),
+    fn at_site<T>(&self, ask: impl FnOnce(&Site<'_>) -> T) -> T {
+        ask(&Site {
+            ask: &|words, input, most| ask_for(words, input, most, &|name| self.queue.keeps_variable(name)),
             root: self.state.as_deref().and_then(Path::parent).map(Path::to_path_buf),
             common: self.state.as_ref().map(|state| state.join("arrays")),
             is_far: false,
-        }
+        })
     }
 }
 
@@ -43,11 +43,11 @@ impl Engine for SharedEngine {
     }
 
     fn describe(&self) -> Result<(String, Vec<String>), Fault> {
-        self.queue.describe(&self.site())
+        self.at_site(|site| self.queue.describe(site))
     }
 
     fn can_meet(&self, needs: &Needs, folder: &Path) -> Result<(), Fault> {
-        self.queue.can_meet(&self.site(), needs, folder)
+        self.at_site(|site| self.queue.can_meet(site, needs, folder))
     }
 
     fn most_together(&self) -> usize {
@@ -55,9 +55,8 @@ impl Engine for SharedEngine {
     }
 
     fn submit(&self, jobs: &[Submission]) -> Result<Vec<String>, Fault> {
-        let site = self.site();
-        if let Some(common) = site.common.as_ref().filter(|_| jobs.len() > 1) {
-            fsio::create_folder(common).map_err(refused)?;
+        if let Some(state) = self.state.as_ref().filter(|_| jobs.len() > 1) {
+            fsio::create_folder(&state.join("arrays")).map_err(refused)?;
         }
         let mut placed = Vec::with_capacity(jobs.len());
         for one in jobs {
@@ -67,18 +66,18 @@ impl Engine for SharedEngine {
             fsio::set_executable(&one.script_path(), true).map_err(refused)?;
             placed.push(one);
         }
-        self.queue.submit(&site, &placed)
+        self.at_site(|site| self.queue.submit(site, &placed))
     }
 
     fn find(&self, name: &str, folder: &Path) -> Result<Option<String>, Fault> {
-        self.queue.find(&self.site(), name, folder, folder)
+        self.at_site(|site| self.queue.find(site, name, folder, folder))
     }
 
     fn look(&self, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault> {
-        self.queue.look(&self.site(), jobs)
+        self.at_site(|site| self.queue.look(site, jobs))
     }
 
-    fn cancel(&self, job: &Known, how: Cancel) -> Result<(), Fault> {
-        self.queue.cancel(&self.site(), job, how)
+    fn cancel(&self, jobs: &[Known], how: Cancel) -> Vec<Result<(), Fault>> {
+        self.at_site(|site| self.queue.cancel(site, jobs, how))
     }
 }

@@ -35,6 +35,19 @@ fn is_silence(error: &str) -> bool {
     SIGNS.iter().any(|sign| error.contains(sign))
 }
 
+/// Whether an error says that there is no room for more jobs: of this user, of an account, of a quality of service, of all.
+fn is_full(error: &str) -> bool {
+    const SIGNS: [&str; 6] = [
+        "MaxSubmitJob",
+        "SubmitJobsLimit",
+        "temporarily unable to accept job",
+        "job queue full",
+        "Job creation temporarily disabled",
+        "Resource temporarily unavailable",
+    ];
+    SIGNS.iter().any(|sign| error.contains(sign))
+}
+
 fn slurm(site: &Site<'_>, words: &[String], input: Option<&str>) -> Result<String, Fault> {
     site.ask(words, input.map(str::as_bytes)).map_err(|fault| match fault {
         Fault::Refused(why) if is_silence(&why) => Fault::Silent(why),
@@ -58,10 +71,10 @@ fn stand(state: &str) -> Stand {
 }
 
 impl Slurm {
-    fn submission(&self, site: &Site<'_>, needs: &Needs, name: &str, folder: &Path, output: &str) -> Vec<String> {
+    fn submission(&self, needs: &Needs, name: &str, folder: &Path, output: &str) -> Vec<String> {
         let mut all = words(&["sbatch", "--parsable", "--no-requeue", "--open-mode=append"]);
-        // A stage has the environment that it has here; on another machine that of whoever logs in there.
-        all.push(format!("--export={}", if site.is_far { "ALL" } else { "NIL" }));
+        // What `sbatch` has itself: here little of a person's, see `keeps_variable`; there what whoever logs in there has.
+        all.push("--export=ALL".to_string());
         all.push(format!("--job-name={name}"));
         all.push(format!("--chdir={}", folder.display()));
         // What the engine itself says of the job, its end by force for example.
@@ -88,8 +101,26 @@ impl Slurm {
     /// One job, under its own name.
     fn submit_one(&self, site: &Site<'_>, one: &Placed) -> Result<Vec<String>, Fault> {
         let output = one.folder.join(format!("{}.cluster.log", one.name)).display().to_string();
-        let said = slurm(site, &self.submission(site, &one.needs, &one.name, &one.folder, &output), Some(&one.script))?;
-        Ok(vec![Slurm::number(&said)?.to_string()])
+        let all = self.submission(&one.needs, &one.name, &one.folder, &output);
+        Ok(vec![self.hand_over(site, &all, &one.script, &one.name)?.to_string()])
+    }
+
+    /// The number of what `sbatch` submits by these words under this name.
+    fn hand_over(&self, site: &Site<'_>, all: &[String], script: &str, name: &str) -> Result<u64, Fault> {
+        match slurm(site, all, Some(script)) {
+            Ok(said) => Slurm::number(&said),
+            Err(Fault::Refused(why)) if is_full(&why) => Err(Fault::Full(why)),
+            Err(Fault::Refused(why)) if why.contains("Invalid job array specification") => Err(Fault::TooMany(why)),
+            // It tries again by itself, for longer than it is waited for: whether it came through is asked.
+            Err(Fault::Silent(why)) if is_full(&why) => Slurm::numbered(site, name)?.ok_or(Fault::Full(why)),
+            Err(e) => Err(e),
+        }
+    }
+
+    /// The number of what was submitted under this name.
+    fn numbered(site: &Site<'_>, name: &str) -> Result<Option<u64>, Fault> {
+        let all = words(&["squeue", "--noheader", "--states=all", "--format=%F", &format!("--name={name}")]);
+        Ok(slurm(site, &all, None)?.lines().next().and_then(|l| l.trim().parse().ok()))
     }
 
     /// Many as one array, under a name of its own that stands beside each.
@@ -104,9 +135,9 @@ impl Slurm {
         let text = format!("#!/bin/sh\ncase $SLURM_ARRAY_TASK_ID in\n{cases}esac\nexit 125\n");
         let Some(first) = jobs.first() else { return Ok(Vec::new()) };
         // The folders of the jobs come and go one by one: what they have in common cannot lie in one of them.
-        let mut all = self.submission(site, &first.needs, &name, common, "/dev/null");
+        let mut all = self.submission(&first.needs, &name, common, "/dev/null");
         all.push(format!("--array=0-{}", jobs.len() - 1));
-        let number = Slurm::number(&slurm(site, &all, Some(&text))?)?;
+        let number = self.hand_over(site, &all, &text, &name)?;
         Ok((0..jobs.len()).map(|at| format!("{number}_{at}")).collect())
     }
 }
@@ -127,11 +158,14 @@ impl Queue for Slurm {
     }
 
     fn can_meet(&self, site: &Site<'_>, needs: &Needs, folder: &Path) -> Result<(), Fault> {
-        let mut all = self.submission(site, needs, "textum", folder, "/dev/null");
+        let mut all = self.submission(needs, "textum", folder, "/dev/null");
         all.push("--test-only".to_string());
         match slurm(site, &all, Some("#!/bin/sh\ntrue\n")) {
             // That nobody answers is told, or waited out, when it is submitted.
-            Err(Fault::Refused(e)) if !e.contains("cannot be started") && !e.ends_with("not found") => Err(Fault::Refused(e)),
+            // Nor is what has no room now what never fits.
+            Err(Fault::Refused(e)) if !e.contains("cannot be started") && !e.ends_with("not found") && !is_full(&e) => {
+                Err(Fault::Refused(e))
+            }
             _ => Ok(()),
         }
     }
@@ -149,17 +183,13 @@ impl Queue for Slurm {
     }
 
     fn find(&self, site: &Site<'_>, name: &str, _folder: &Path, here: &Path) -> Result<Option<String>, Fault> {
-        let of = |name: &str| {
-            let all = words(&["squeue", "--noheader", "--states=all", "--format=%F", &format!("--name={name}")]);
-            slurm(site, &all, None).map(|said| said.lines().next().and_then(|l| l.trim().parse::<u64>().ok()))
-        };
-        if let Some(number) = of(name)? {
+        if let Some(number) = Slurm::numbered(site, name)? {
             return Ok(Some(number.to_string()));
         }
         let array = std::fs::read_to_string(here.join(ARRAY_NAME)).unwrap_or_default();
         let Some((array, at)) = array.trim().split_once('_').filter(|(array, _)| is_ours(array)) else { return Ok(None) };
         let Ok(at) = at.parse::<u32>() else { return Ok(None) };
-        Ok(of(array)?.map(|number| format!("{number}_{at}")))
+        Ok(Slurm::numbered(site, array)?.map(|number| format!("{number}_{at}")))
     }
 
     fn look(&self, site: &Site<'_>, jobs: &[Known]) -> Result<BTreeMap<String, Told>, Fault> {
@@ -190,22 +220,47 @@ impl Queue for Slurm {
         Ok(found)
     }
 
-    fn cancel(&self, site: &Site<'_>, job: &Known, how: Cancel) -> Result<(), Fault> {
-        let number = job.number.as_str();
-        // The whole job hears it, also what the script has started.
-        let orders = match (how, job.state) {
-            (Cancel::Ask, JobState::Running) => vec![words(&["scancel", "--full", "--signal=INT", number])],
-            (_, JobState::Running) => vec![words(&["scancel", "--full", "--signal=KILL", number]), words(&["scancel", number])],
-            _ => vec![words(&["scancel", number])],
-        };
-        for order in orders {
-            match slurm(site, &order, None) {
-                Ok(_) => {}
-                Err(Fault::Refused(e))
-                    if e.contains("Invalid job id") || e.contains("already complet") || e.contains("not running") => {}
-                Err(e) => return Err(e),
+    fn cancel(&self, site: &Site<'_>, jobs: &[Known], how: Cancel) -> Vec<Result<(), Fault>> {
+        let mut done = vec![Ok(()); jobs.len()];
+        for running in [true, false] {
+            let same: Vec<usize> = (0..jobs.len()).filter(|at| (jobs[*at].state == JobState::Running) == running).collect();
+            for some in same.chunks(IN_ONE_ORDER) {
+                let numbers: Vec<&str> = some.iter().map(|at| jobs[*at].number.as_str()).collect();
+                let told = end_by(site, &numbers, running, how);
+                some.iter().for_each(|at| done[*at] = told.clone());
             }
         }
-        Ok(())
+        done
     }
+
+    /// The environment that `sbatch` has is the job's, which its script puts aside, and it is kept by the engine: nothing else
+    /// of what a person has set comes there. (`--export=NIL` has the node read the person's login files for each job.)
+    fn keeps_variable(&self, name: &str) -> bool {
+        const NAMES: [&str; 8] = ["PATH", "HOME", "USER", "LOGNAME", "LANG", "TZ", "LD_LIBRARY_PATH", "KRB5CCNAME"];
+        const BEGINNINGS: [&str; 7] = ["SLURM_", "SBATCH_", "SQUEUE_", "SCANCEL_", "SINFO_", "MUNGE_", "LC_"];
+        NAMES.contains(&name) || BEGINNINGS.iter().any(|beginning| name.starts_with(beginning))
+    }
+}
+
+/// So many jobs are ended by one order.
+const IN_ONE_ORDER: usize = 200;
+
+/// Ends jobs that are all at work, or all wait.
+fn end_by(site: &Site<'_>, numbers: &[&str], running: bool, how: Cancel) -> Result<(), Fault> {
+    let order = |options: &[&str]| words(&[&["scancel"], options, numbers].concat());
+    // The whole job hears it, also what the script has started.
+    let orders = match (how, running) {
+        (Cancel::Ask, true) => vec![order(&["--full", "--signal=INT"])],
+        (Cancel::AtOnce, true) => vec![order(&["--full", "--signal=KILL"]), order(&[])],
+        (_, false) => vec![order(&[])],
+    };
+    for order in orders {
+        match slurm(site, &order, None) {
+            Ok(_) => {}
+            Err(Fault::Refused(e))
+                if e.contains("Invalid job id") || e.contains("already complet") || e.contains("not running") => {}
+            Err(e) => return Err(e),
+        }
+    }
+    Ok(())
 }

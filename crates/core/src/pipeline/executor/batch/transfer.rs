@@ -12,6 +12,7 @@ use super::engine::{Fault, Placed, Submission};
 use super::job::Known;
 use super::machine::{Reached, SshEngine, refused};
 use super::script::{command_words, script};
+use super::watched::{ORDER, SEEN_AWAY, watched};
 use super::{far, program};
 use crate::config::manifest::shell_word;
 use crate::fsio::{self, IoError};
@@ -137,14 +138,21 @@ impl SshEngine {
         let files = tempfile::tempdir().map_err(|e| Fault::Refused(e.to_string()))?;
         let put = |what: &str, text: &[u8]| fsio::write_derived(&files.path().join(what), text).map_err(refused);
         let (before, first) = if self.queue.is_some() { (far::WITHOUT_QUEUE, far::ONCE) } else { ("", "") };
-        put(&format!("{name}.command"), far_command(job, folder, &run, program.as_deref(), before).as_bytes())?;
+        let (command, order) = watched(one, &run, program.as_deref())?;
+        if let Some(order) = order {
+            put(ORDER, &order)?;
+        }
+        let command = far_command(job, &command_words(&command), (folder, &run), program.as_deref(), before);
+        put(&format!("{name}.command"), command.as_bytes())?;
         let script = script(&work, &run, &run.join("log"), name, first);
         put(&format!("{name}.script"), script.as_bytes())?;
         fsio::set_executable(&files.path().join(format!("{name}.script")), true).map_err(refused)?;
         if let Ok(bytes) = std::fs::read(folder.join("params.json")) {
             put("params.json", &bytes)?;
         }
-        fsio::create_folder(&files.path().join("tmp")).map_err(refused)?;
+        for own in ["tmp", "home"] {
+            fsio::create_folder(&files.path().join(own)).map_err(refused)?;
+        }
         reached.remote.send(files.path(), &[], &format!("{there}/run"))?;
         Ok(Placed { name: name.clone(), needs: job.needs, folder: run, here: folder.clone(), script })
     }
@@ -195,14 +203,15 @@ impl SshEngine {
 
     /// Brings what tells of a job: where it was at work, what its queue said of it, at last how it ended.
     pub(super) fn bring_ends(&self, reached: &Reached, job: &Known) -> Result<(), Fault> {
-        let ends = ["queued", "cluster.log", "begun", "end"].map(|what| format!("{}.{what}", job.name));
+        let ends = ["queued", "cluster.log", "begun", "observed", "end"].map(|what| format!("{}.{what}", job.name));
         let part = fsio::part_folder(&job.folder).map_err(refused)?;
         reached.remote.bring(&format!("{}/run", reached.of(&job.name)), &ends, part.path())?;
         for name in ends {
             let from = part.path().join(&name);
             // A link could lead to any file of this machine.
             if std::fs::symlink_metadata(&from).is_ok_and(|m| m.is_file()) {
-                fsio::rename(&from, &job.folder.join(&name)).map_err(refused)?;
+                let to = if name.ends_with(".observed") { SEEN_AWAY } else { &name };
+                fsio::rename(&from, &job.folder.join(to)).map_err(refused)?;
             }
         }
         Ok(())
@@ -235,7 +244,7 @@ pub(super) fn there_of(job: &Known, state: Option<&Path>) -> Option<There> {
 
 /// The command with what the stage declares of its environment, in that of the machine; paths that lie in the folder of its
 /// log are those there. `before` stands before all that.
-fn far_command(job: &Job, here: &Path, there: &Path, program: Option<&str>, before: &str) -> String {
+fn far_command(job: &Job, command: &str, (here, there): (&Path, &Path), program: Option<&str>, before: &str) -> String {
     let mut words = String::new();
     for (name, value) in &job.variables {
         let value = match (name.as_str(), Path::new(value).strip_prefix(here)) {
@@ -249,7 +258,7 @@ fn far_command(job: &Job, here: &Path, there: &Path, program: Option<&str>, befo
         };
         words.push_str(&format!(" {}", shell_word(&format!("{name}={value}"))));
     }
-    format!("{before}exec env{words} \"$@\" {}\n", command_words(&job.command))
+    format!("{before}exec env{words} \"$@\" {command}\n")
 }
 
 #[cfg(test)]
@@ -323,12 +332,13 @@ mod tests {
             inputs: Vec::new(),
             outputs: Vec::new(),
             checkpoints: None,
+            away: None,
         };
         let text = "printf '%s|' \"$YARN\" \"$TEXTUM_STAGE\" \"$TEXTUM_SIGNALS\" \"${TEXTUM_PROGRAM-none}\" \"${SECRET-none}\" \"${SLURM_JOB_ID-none}\"";
         let ran = |program: Option<&str>| {
             let command = job(JobCommand::Shell(text.into()));
             let (here, there) = (Path::new("/here/run"), Path::new("/there/run"));
-            let text = far_command(&command, here, there, program, far::WITHOUT_QUEUE);
+            let text = far_command(&command, &command_words(&command.command), (here, there), program, far::WITHOUT_QUEUE);
             let mut shell = std::process::Command::new("/bin/sh");
             shell.args(["-c", &text]).env_clear().envs([("SLURM_JOB_ID", "7"), ("PATH", "/usr/bin:/bin")]);
             String::from_utf8(shell.output().unwrap().stdout).unwrap()

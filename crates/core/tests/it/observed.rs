@@ -1,0 +1,242 @@
+//! Observations into documents, and documents held against the present: without any tracer.
+
+use std::collections::BTreeMap;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use textum_base::SourcePath;
+use textum_core::config::manifest::Trust;
+use textum_core::observe::{Absent, Listed, Observation, Opened, Stamp};
+use textum_core::project::fingerprint::ReasonKind;
+use textum_core::project::observed::{FileDigests, Ignored, ObservedCheck, Places, Settled, Stage, World, settle};
+use textum_core::record::receipt::{Content, ObservedGroup, ObservedInputs, ObservedKind};
+use textum_core::store::{Digest, Store};
+
+/// A project, a home folder and a store, all in one folder.
+struct Shed {
+    folder: tempfile::TempDir,
+    store: Store,
+    variables: Vec<(String, String)>,
+}
+
+impl Shed {
+    fn new() -> Shed {
+        let folder = tempfile::Builder::new().prefix("textum-settled-").tempdir().unwrap();
+        for name in ["project/steps", "project/data", "project/.textum/runs", "home", "share"] {
+            std::fs::create_dir_all(folder.path().join(name)).unwrap();
+        }
+        let store = Store::open(&folder.path().join("store"));
+        let home = folder.path().join("home").display().to_string();
+        Shed { folder, store, variables: vec![("HOME".into(), home), ("TZ".into(), "UTC".into())] }
+    }
+
+    fn path(&self, below: &str) -> PathBuf {
+        self.folder.path().join(below)
+    }
+
+    fn put(&self, below: &str, text: &str) {
+        std::fs::create_dir_all(self.path(below).parent().unwrap()).unwrap();
+        std::fs::write(self.path(below), text).unwrap();
+    }
+
+    fn opened(&self, below: &str) -> Opened {
+        let meta = std::fs::metadata(self.path(below)).unwrap();
+        let nanos = |seconds: i64, rest: i64| seconds * 1_000_000_000 + rest;
+        let stamp = Stamp {
+            size: meta.size(),
+            mtime: nanos(meta.mtime(), meta.mtime_nsec()),
+            ctime: nanos(meta.ctime(), meta.ctime_nsec()),
+            inode: meta.ino(),
+        };
+        Opened { path: self.path(below).display().to_string(), stamp, linked: false, executed: false }
+    }
+
+    fn places(&self) -> Places {
+        Places::new(&self.path("project"), &self.variables)
+    }
+
+    fn settle(&self, observation: &Observation) -> Settled {
+        let (places, ignored) = (self.places(), Ignored::new(&["scratch/**".into()]));
+        let stage = Stage {
+            places: &places,
+            ignored: &ignored,
+            reads: vec!["data".into(), "steps/fit.py".into()],
+            outputs: vec!["cloth".into()],
+            all_outputs: vec!["cloth".into(), "yarn".into()],
+            variables: &self.variables,
+            program: Some(self.path("share/textum")),
+            state: Some(self.path("project/.textum")),
+            packages: None,
+            count_system: false,
+            keep: None,
+        };
+        let writer = self.store.writer().unwrap();
+        let settled = settle(&stage, observation, &FileDigests::open(None), Some(&writer)).unwrap();
+        writer.publish().unwrap();
+        self.store.reload().unwrap();
+        settled
+    }
+
+    fn check(&self, variables: &[(String, String)]) -> ObservedCheck {
+        let files = Arc::new(FileDigests::open(None));
+        ObservedCheck::new(self.places(), Ignored::new(&[]), vec!["cloth".into(), "yarn".into()], variables, files)
+    }
+
+    /// What has changed, in words.
+    fn changes(&self, inputs: &ObservedInputs, world: World<'_>) -> Vec<String> {
+        let found = self.check(&self.variables).changes(&self.store, inputs, world, Trust::Content, 50).unwrap();
+        found.into_iter().map(|r| r.name).collect()
+    }
+}
+
+fn names(settled: &Settled, kind: ObservedKind) -> Vec<String> {
+    let lists = settled.inputs.of_kind(kind).flat_map(|g| settled.lists.iter().filter(|(list, _)| *list == g.list));
+    lists.flat_map(|(_, files)| files.iter().map(|f| f.path.clone())).collect()
+}
+
+fn absent(shed: &Shed, below: &str, looked_for: bool) -> Absent {
+    Absent { path: shed.path(below).display().to_string(), looked_for }
+}
+
+#[test]
+fn everything_that_was_read_is_what_it_is_and_declared_things_are_not_told() {
+    let shed = Shed::new();
+    for name in ["project/steps/fit.py", "project/steps/units.py", "project/data/yarn.csv", "project/yarn", "project/scratch/a"] {
+        shed.put(name, name);
+    }
+    for name in ["home/looms", "share/far", "share/textum", "project/.textum/ledger.db", "project/.git/HEAD", "home/.nv/kernel"] {
+        shed.put(name, name);
+    }
+    let read = |names: &[&str]| names.iter().map(|n| shed.opened(n)).collect::<Vec<_>>();
+    let mut opened = read(&["project/steps/fit.py", "project/steps/units.py", "project/data/yarn.csv", "project/yarn"]);
+    opened.extend(read(&["project/scratch/a", "home/looms", "share/far", "share/textum", "project/.textum/ledger.db"]));
+    opened.extend(read(&["project/.git/HEAD", "home/.nv/kernel"]));
+    let observation = Observation {
+        opened,
+        looked_at: vec![shed.path("project/steps").display().to_string(), shed.path("project/yarn").display().to_string()],
+        absent: vec![
+            absent(&shed, "project/conf/maybe", true),
+            absent(&shed, "project/data/more", false),
+            absent(&shed, "project/cloth", true),
+            absent(&shed, "home/.config/loom", true),
+            absent(&shed, "home/.config/opened", false),
+            absent(&shed, "home/plain", true),
+        ],
+        listed: vec![Listed { path: shed.path("project/steps").display().to_string(), for_modules: true }],
+        changed: vec![shed.path("project/yarn").display().to_string()],
+        network: vec!["10.0.0.7:80".into()],
+        ..Observation::default()
+    };
+    let settled = shed.settle(&observation);
+    assert_eq!(names(&settled, ObservedKind::Project), ["steps/units.py", "yarn"]);
+    assert_eq!(settled.undeclared, ["steps/units.py", "yarn"]);
+    let far = shed.path("share/far").display().to_string();
+    assert_eq!(names(&settled, ObservedKind::Elsewhere), [far, "~/looms".to_string()]);
+    assert_eq!(settled.inputs.absent, ["conf/maybe", "~/.config/opened", "~/plain"]);
+    assert!(settled.inputs.present.is_empty(), "{:?}", settled.inputs.present);
+    assert_eq!((settled.inputs.network.len(), settled.touched.len()), (1, 0));
+    assert!(settled.inputs.listed[0].modules && settled.inputs.modules.contains(&"units".to_string()));
+    // Files of the project are kept; those elsewhere are not.
+    assert!(shed.store.contains(&Digest::of(b"project/steps/units.py")).unwrap());
+    assert!(!shed.store.contains(&Digest::of(b"home/looms")).unwrap());
+    assert_eq!(ObservedInputs::load(&shed.store, &settled.digest).unwrap(), settled.inputs);
+    assert!(shed.changes(&settled.inputs, World::Tree).is_empty());
+}
+
+#[test]
+fn each_change_is_told_and_none_that_changes_nothing() {
+    let shed = Shed::new();
+    for name in ["project/steps/units.py", "home/looms", "project/many/a"] {
+        shed.put(name, "1");
+    }
+    let observation = Observation {
+        opened: vec![shed.opened("project/steps/units.py"), shed.opened("home/looms")],
+        looked_at: vec![shed.path("project/many").display().to_string()],
+        absent: vec![absent(&shed, "project/maybe", false)],
+        listed: vec![Listed { path: shed.path("project/many").display().to_string(), for_modules: false }],
+        ..Observation::default()
+    };
+    let inputs = shed.settle(&observation).inputs;
+    assert_eq!(inputs.present, ["many/"]);
+    for (change, back, told) in [
+        (("project/steps/units.py", Some("2")), Some("1"), "steps/units.py"),
+        (("project/steps/units.py", None), Some("1"), "steps/units.py"),
+        (("home/looms", Some("2")), Some("1"), "~/looms"),
+        (("project/maybe", Some("x")), None, "maybe"),
+        (("project/many/b", Some("x")), None, "many/b"),
+    ] {
+        let apply = |(name, text): (&str, Option<&str>)| match text {
+            Some(text) => shed.put(name, text),
+            None => std::fs::remove_file(shed.path(name)).unwrap(),
+        };
+        apply(change);
+        assert_eq!(shed.changes(&inputs, World::Tree), [told], "{change:?}");
+        apply((change.0, back));
+        assert!(shed.changes(&inputs, World::Tree).is_empty(), "{change:?} and back");
+    }
+    shed.put("project/steps/more.py", "x");
+    shed.put("project/yarn", "an output");
+    assert!(shed.changes(&inputs, World::Tree).is_empty());
+    let other = [shed.variables[0].clone(), ("TZ".to_string(), "Asia/Tokyo".to_string()), ("EDITOR".to_string(), "ed".to_string())];
+    let found = shed.check(&other).changes(&shed.store, &inputs, World::Tree, Trust::Content, 50).unwrap();
+    assert_eq!(found.iter().map(|r| (r.kind, r.name.as_str())).collect::<Vec<_>>(), [(ReasonKind::Variable, "TZ")]);
+    // In a sandbox there is what is declared: no such module, no such folder.
+    let declared: BTreeMap<SourcePath, Content> =
+        [(SourcePath::new("steps/fit.py").unwrap(), Content::file(Digest::of(b""), 0))].into();
+    let lacking = shed.changes(&inputs, World::Sandbox(&declared));
+    assert!(lacking.contains(&"steps/units.py".to_string()) && lacking.contains(&"many/".to_string()), "{lacking:?}");
+    assert_eq!(
+        shed.check(&shed.variables).changes(&shed.store, &inputs, World::Sandbox(&declared), Trust::Content, 1).unwrap().len(),
+        1
+    );
+}
+
+#[test]
+fn what_was_changed_since_it_was_opened_is_told() {
+    let shed = Shed::new();
+    shed.put("project/other", "1");
+    let opened = shed.opened("project/other");
+    shed.put("project/new", "1");
+    std::fs::rename(shed.path("project/new"), shed.path("project/other")).unwrap();
+    let settled = shed.settle(&Observation { opened: vec![opened.clone()], ..Observation::default() });
+    assert_eq!(settled.touched, ["other"], "the same bytes in another file");
+    std::fs::remove_file(shed.path("project/other")).unwrap();
+    let settled = shed.settle(&Observation { opened: vec![opened], ..Observation::default() });
+    assert_eq!(settled.touched, ["other"]);
+}
+
+/// Documents out of a repository are anybody's: they may lie, and must not lead anywhere or take for ever.
+#[test]
+fn a_document_that_lies_is_never_taken_for_unchanged() {
+    let shed = Shed::new();
+    shed.put("project/a", "1");
+    let good = shed.settle(&Observation { opened: vec![shed.opened("project/a")], ..Observation::default() }).inputs;
+    let writer = shed.store.writer().unwrap();
+    let digest = Digest::of(b"1").hex();
+    let endless = Path::new("/proc/kcore");
+    for list in [
+        String::new(),
+        "nonsense\n".into(),
+        format!("{digest} file 1 /dev/zero\n"),
+        format!("{digest} file 1 {}\n", endless.display()),
+        format!("{digest} file 1 ../../../../etc/hostname\n"),
+        format!("{digest} file 1 \n"),
+        format!("{digest} link 1 a\n"),
+        format!("{digest} file 1 a\n{digest} file 1 gone\n"),
+        format!("{digest} file 1 \\xff\\xzz\\\n"),
+    ] {
+        let list = writer.put_bytes(list.as_bytes()).unwrap().digest;
+        let group = ObservedGroup { list, files: 2, ..good.groups[0].clone() };
+        let inputs = ObservedInputs { groups: vec![group], ..good.clone() };
+        writer.publish().unwrap();
+        shed.store.reload().unwrap();
+        assert!(!shed.changes(&inputs, World::Tree).is_empty());
+    }
+    let lost = ObservedGroup { list: Digest::of(b"nowhere"), ..good.groups[0].clone() };
+    let inputs = ObservedInputs { groups: vec![lost], ..good.clone() };
+    assert!(shed.check(&shed.variables).changes(&shed.store, &inputs, World::Tree, Trust::Content, 5).is_err());
+    let names = vec!["..".to_string(), "/".into(), String::new(), "~/../..".into(), "\\".into()];
+    let inputs = ObservedInputs { absent: names.clone(), present: names, ..good };
+    assert!(!shed.changes(&inputs, World::Tree).is_empty());
+}

@@ -1,14 +1,7 @@
-//! Entries of a registry in their envelopes, and cards: whatever they hold, nothing falls, and what is accepted is whole.
+//! A target of libFuzzer; what it does is also a test of the core.
 #![no_main]
 
-use textum_core::registry::{Card, Entry, envelope};
+#[path = "../../crates/core/tests/it/fuzzed/entry.rs"]
+mod target;
 
-libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
-    if let Ok((entry, _)) = envelope::open(bytes) {
-        assert!(entry.check().is_ok());
-    }
-    let _ = Entry::read(bytes);
-    if let Some(card) = Card::read(bytes) {
-        assert_eq!(card.bundle.content(), card.content);
-    }
-});
+libfuzzer_sys::fuzz_target!(|input: &[u8]| target::target(input));

@@ -1,16 +1,7 @@
-//! The listing of a folder: what is taken for one is written again byte for byte, and no path leads out of it.
+//! A target of libFuzzer; what it does is also a test of the core.
 #![no_main]
 
-use libfuzzer_sys::fuzz_target;
-use textum_core::store::{parse_listing, write_listing_line};
+#[path = "../../crates/core/tests/it/fuzzed/listing.rs"]
+mod target;
 
-fuzz_target!(|bytes: &[u8]| {
-    let Ok(items) = parse_listing(bytes) else { return };
-    let mut again = Vec::new();
-    for item in &items {
-        assert!(!item.path.starts_with('/') && !item.path.split('/').any(|part| matches!(part, "" | "." | "..")));
-        write_listing_line(&mut again, item);
-    }
-    assert_eq!(again, bytes, "a listing has one form");
-    assert!(items.windows(2).all(|pair| pair[0].path.as_bytes() < pair[1].path.as_bytes()));
-});
+libfuzzer_sys::fuzz_target!(|input: &[u8]| target::target(input));

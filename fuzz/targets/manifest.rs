@@ -1,24 +1,7 @@
-//! The manifest: any text is taken or refused with mistakes that point into it.
+//! A target of libFuzzer; what it does is also a test of the core.
 #![no_main]
 
-use std::path::Path;
+#[path = "../../crates/core/tests/it/fuzzed/manifest.rs"]
+mod target;
 
-use libfuzzer_sys::fuzz_target;
-use textum_core::config::manifest::Manifest;
-
-fuzz_target!(|text: &str| {
-    match Manifest::parse(Path::new("textum.toml"), text.to_string()) {
-        Ok(manifest) => {
-            for path in manifest.stages.iter().flat_map(|s| s.outputs()) {
-                assert!(!path.starts_with('/') && !path.split('/').any(|part| matches!(part, "" | "." | "..")));
-            }
-        }
-        Err(error) => {
-            assert!(!error.mistakes.is_empty());
-            for mistake in &error.mistakes {
-                assert!(mistake.span.end <= text.len(), "a mistake points into the text");
-                assert!(text.is_char_boundary(mistake.span.start) && text.is_char_boundary(mistake.span.end));
-            }
-        }
-    }
-});
+libfuzzer_sys::fuzz_target!(|input: &str| target::target(input));

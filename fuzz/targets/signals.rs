@@ -1,18 +1,7 @@
-//! What commands write for Textum: signal lines and files of metrics. A signal that is taken is written and
-//! taken again as the same line.
+//! A target of libFuzzer; what it does is also a test of the core.
 #![no_main]
 
-use libfuzzer_sys::fuzz_target;
-use textum_core::pipeline::signal::{parse_line, quote_non_finite, read_metrics, signal_line};
+#[path = "../../crates/core/tests/it/fuzzed/signals.rs"]
+mod target;
 
-fuzz_target!(|text: &str| {
-    if let Ok(signal) = parse_line(text) {
-        let line = signal_line(&signal);
-        let again = parse_line(line.trim_end()).unwrap();
-        assert_eq!(signal_line(&again), line);
-    }
-    let _ = quote_non_finite(text);
-    let file = tempfile::NamedTempFile::with_suffix_in(".json", "/dev/shm").unwrap();
-    std::fs::write(file.path(), text).unwrap();
-    let _ = read_metrics(file.path());
-});
+libfuzzer_sys::fuzz_target!(|input: &str| target::target(input));

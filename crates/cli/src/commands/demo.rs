@@ -252,12 +252,19 @@ impl Player<'_> {
         if self.ui.style.on() {
             command.args(["--color", "always"]);
         }
-        if self.quiet {
-            command.stdout(Stdio::null()).stderr(Stdio::null());
-        }
-        let status = command.status().map_err(IoError::of("start", &program))?;
+        let (status, said) = match self.quiet {
+            true => {
+                let output = command.stdin(Stdio::null()).output().map_err(IoError::of("start", &program))?;
+                (output.status, [output.stdout, output.stderr].concat())
+            }
+            false => (command.status().map_err(IoError::of("start", &program))?, Vec::new()),
+        };
         if status.success() {
             return Ok(());
+        }
+        // What nobody wanted to see is of interest now.
+        if !said.is_empty() {
+            self.ui.insist(String::from_utf8_lossy(&said).trim_end());
         }
         let help = format!("look at it by hand: cd {} && textum {}", self.project.display(), words.join(" "));
         Err(Failure::new(UNSUCCESSFUL, format!("`textum {}` did not succeed ({status})", words.join(" ")), help))

@@ -145,9 +145,10 @@ fn told(stage: &str, receipt: &StageReceipt, style: &Style) -> String {
     }
     for (at, attempt) in receipt.attempts.iter().enumerate() {
         let next = attempt.went_on_from.map_or("began anew".to_string(), |step| format!("went on from step {step}"));
-        let on = &attempt.place.host;
-        let long = text::seconds(attempt.seconds);
-        out.push_str(&format!("\n  {stage} was lost on {on} after {long} ({}), attempt {} {next}\n", attempt.why, at + 2));
+        // Of one that never began, or whose node told nothing more, nobody knows how long it was at work.
+        let long = if attempt.seconds > 0.0 { format!(" after {}", text::seconds(attempt.seconds)) } else { String::new() };
+        let (on, why) = (&attempt.place.host, &attempt.why);
+        out.push_str(&format!("\n  {stage} was lost on {on}{long} ({why}), attempt {} {next}\n", at + 2));
     }
     let Some(signals) = &receipt.signals else { return out };
     let series: Vec<String> = signals

@@ -34,11 +34,11 @@ sbatch)
     printf '%s\n' "$text" > "$at/script.$number"
     for i in $(seq 0 "$last"); do
         job=$number; [ "$last" = 0 ] || job=${number}_$i
-        : > "$at/jobs/$job"
+        echo "$name" > "$at/jobs/$job"
         (exec 9>&-; SLURM_ARRAY_TASK_ID=$i sh "$at/script.$number" > /dev/null 2>&1 < /dev/null; while [ -e "$at/hold" ] || { [ -e "$at/hold-until-full" ] && [ ! -s "$at/refused" ]; }; do sleep 0.02; done; rm -f "$at/jobs/$job") > /dev/null 2>&1 < /dev/null &
     done
     echo $number;;
-squeue) for job in $(ls "$at/jobs"); do echo "$job|RUNNING|None|N/A"; done;;
+squeue) for job in $(ls "$at/jobs"); do name=$(cat "$at/jobs/$job" 2>/dev/null) && echo "$job|$name|RUNNING|None|N/A"; done;;
 scancel)
     echo "$(date +%s.%N) $*" >> "$at/cancels"
     for word in "$@"; do case $word in [0-9]*) rm -f "$at/jobs/$word";; esac; done;;

@@ -19,6 +19,44 @@ fn engine(tiny: &Tiny, commands: &[(&str, &str)]) -> String {
     format!("{}:/usr/bin:/bin", tiny.path("bin").display())
 }
 
+/// What a stand-in for `sbatch` does to know the name of a job.
+const NAMED: &str = "for word; do case $word in --job-name=*) echo \"${word#*=}\" > name;; esac; done";
+
+#[test]
+fn a_number_that_is_another_jobs_now_says_nothing_of_this_one() {
+    let tiny =
+        Tiny::with(&format!("{PLACE}[stage.x]\nrun = \"echo x > o\"\nwrites = [\"o\"]\nplace = \"cluster\"\nobserve = false\n"));
+    let job = "setsid sh -c 'until [ -e asked ]; do sleep 0.02; done; sleep 0.3; sh job.sh'";
+    let submit = format!("case \"$*\" in *--test-only*) exit 0;; esac; cat > job.sh; {job} > /dev/null 2>&1 < /dev/null & echo 7");
+    // A controller that lost what it knew counts from there again, and somebody has cancelled his job 7.
+    let path = engine(&tiny, &[("sbatch", &submit), ("squeue", ": > asked; echo '7|night|CANCELLED|None'")]);
+    tiny.textum_with(TEXTUM, &["run"], &[("PATH", &path)]).expect(0);
+    assert_eq!(tiny.read("o"), "x\n");
+}
+
+#[test]
+fn a_job_that_could_not_be_begun_is_handed_over_again_without_any_retries() {
+    let stage = |name: &str, more: &str| {
+        format!(
+            "[stage.{name}]\nrun = \"echo x >> times.{name}; echo x > {name}\"\nwrites = [\"{name}\"]\nplace = \"cluster\"\nobserve = false\n{more}\n"
+        )
+    };
+    let tiny = Tiny::with(&format!("{PLACE}{}{}", stage("never", ""), stage("third", "needs = { time = \"1h\" }")));
+    // Numbers 1 are jobs of the one stage, 2 of the other.
+    let submit = "case \"$*\" in *--test-only*) exit 0;; *--time=*) at=2 begins=3;; *) at=1 begins=99;; esac
+        for word; do case $word in --job-name=*) echo \"${word#*=}\" > name.$at;; esac; done
+        cat > job.$at; echo x >> orders.$at; [ $(wc -l < orders.$at) -lt $begins ] || setsid sh job.$at; echo $at";
+    let squeue = "for at in 1 2; do
+        state='FAILED|JobLaunchFailure'; [ $at = 1 ] || [ ! -e times.third ] || state='COMPLETED|None'
+        [ ! -e name.$at ] || echo \"$at|$(cat name.$at)|$state\"; done";
+    let path = engine(&tiny, &[("sbatch", submit), ("squeue", squeue)]);
+    let ran = tiny.textum_with(TEXTUM, &["run"], &[("PATH", &path)]).expect(1);
+    assert!(ran.err.contains("is tried again") && ran.err.contains("the cluster could not begin it"), "{}", ran.err);
+    assert_eq!((tiny.read("orders.1").lines().count(), tiny.has("times.never")), (4, false), "three times more, and no more");
+    assert_eq!((tiny.read("orders.2").lines().count(), tiny.read("times.third")), (3, "x\n".to_string()));
+    textum(&tiny, &["show", "last"]).expect(0).says("attempt 3 began anew");
+}
+
 #[test]
 fn an_engine_that_talks_nonsense_is_told_of() {
     let tiny =
@@ -32,13 +70,12 @@ fn an_engine_that_talks_nonsense_is_told_of() {
     with(&[("sbatch", &tested("echo gibberish"))]).expect(1).warns("sbatch answered \"gibberish\", which is no number of a job");
     with(&[("sbatch", "echo 'sbatch: error: no such account' >&2; exit 1")]).expect(1).warns("no such account");
     // One that forgets a job at once: what it left says how it ended; of one that left nothing that cannot be told.
-    let submit = &tested("cat > job.sh; setsid sh job.sh; echo 7");
+    let submit = &tested(&format!("{NAMED}; cat > job.sh; setsid sh job.sh; echo 7"));
     with(&[("sbatch", submit), ("squeue", "echo 'slurm_load_jobs error: Invalid job id specified' >&2; exit 1")]).expect(0);
     assert_eq!(tiny.read("o"), "x\n");
     // Lines that are none, and states that nobody knows, do not end a wait.
     tiny.write("textum.toml", tiny.read("textum.toml").replace("echo x", "echo z"));
-    let squeue =
-        "if [ -e asked ]; then echo '7|COMPLETED|None'; else : > asked; echo 'what?'; echo '|||'; echo '7|DREAMING|None'; fi";
+    let squeue = "if [ -e asked ]; then echo \"7|$(cat name)|COMPLETED|None\"; else : > asked; echo 'what?'; echo '||||'; echo \"7|$(cat name)|DREAMING|None\"; fi";
     with(&[("sbatch", submit), ("squeue", squeue)]).expect(0);
     let missing = tiny.textum_with(TEXTUM, &["place", "check"], &[("PATH", "/nowhere")]).expect(1);
     assert!(missing.out.contains("its engine cannot be asked: sinfo cannot be started"), "{}", missing.out);
@@ -105,7 +142,9 @@ fn what_an_engine_says_of_an_end_is_said_in_our_words() {
     let tiny =
         Tiny::with(&format!("{PLACE}[stage.x]\nrun = \"echo x > o\"\nwrites = [\"o\"]\nplace = \"cluster\"\nobserve = false\n"));
     // Whether needs can be met is asked first; the job itself is taken on and never executed.
-    let submit = "case \"$*\" in *--test-only*) exit 0;; esac; cat > job.sh; echo \"$@\" > words; echo 11";
+    let submit =
+        "case \"$*\" in *--test-only*) exit 0;; esac; cat > job.sh; echo \"$@\" > words; NAMED; echo 11".replace("NAMED", NAMED);
+    let submit = submit.as_str();
     let ends = [
         ("TIMEOUT|TimeLimit", "the cluster ended it at its time limit"),
         ("DEADLINE|None", "the cluster ended it at its time limit"),
@@ -116,7 +155,7 @@ fn what_an_engine_says_of_an_end_is_said_in_our_words() {
         ("CANCELLED|None", "it was cancelled in the cluster"),
     ];
     for (state, says) in ends {
-        let path = engine(&tiny, &[("sbatch", submit), ("squeue", &format!("echo '11|{state}'"))]);
+        let path = engine(&tiny, &[("sbatch", submit), ("squeue", &format!("echo \"11|$(cat name)|{state}\""))]);
         let ran = tiny.textum_with(TEXTUM, &["run"], &[("PATH", &path)]).expect(1);
         assert!(ran.err.contains(says), "{state}: {}", ran.err);
         assert!(!tiny.has("o"));
@@ -124,7 +163,7 @@ fn what_an_engine_says_of_an_end_is_said_in_our_words() {
     // What a stage needs is told in the engine's words, and options as they are written.
     let manifest = "[place.cluster]\nkind = \"slurm\"\noptions = { partition = \"night shift\", exclusive = true, nice = 5, hold = false }\n\n[stage.x]\nrun = \"echo x > o\"\nwrites = [\"o\"]\nplace = \"cluster\"\nobserve = false\nneeds = { cpus = 3, memory = \"1500KiB\", gpus = 2, time = \"61s\" }\n";
     tiny.manifest(manifest);
-    let path = engine(&tiny, &[("sbatch", submit), ("squeue", "echo '11|CANCELLED|None'")]);
+    let path = engine(&tiny, &[("sbatch", submit), ("squeue", "echo \"11|$(cat name)|CANCELLED|None\"")]);
     tiny.textum_with(TEXTUM, &["run"], &[("PATH", &path)]).expect(1);
     let words = tiny.read("words");
     for word in [

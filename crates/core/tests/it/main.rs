@@ -16,6 +16,7 @@ mod evaluating;
 mod examination;
 mod executor;
 mod folds;
+mod fuzzed;
 mod history;
 mod judging;
 mod ledger;

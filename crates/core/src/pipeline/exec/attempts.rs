@@ -12,9 +12,14 @@ use crate::pipeline::executor::Cause;
 use crate::project::tree::write_new;
 use crate::record::receipt::{Attempt, CheckpointReceipt};
 
+/// How often a job that its engine could not begin is handed over again by itself.
+const TO_BEGIN: u32 = 3;
+
 /// The attempts at one stage.
 pub(super) struct Tries {
     left: u32,
+    /// How often it is handed over again where it was never begun: that costs nothing, so no `retries` are wanted for it.
+    left_to_begin: u32,
     /// The step that the next attempt goes on from.
     from: Option<u64>,
     /// Checkpoints that are recorded, by their steps.
@@ -27,7 +32,7 @@ impl Tries {
     pub(super) fn of(task: &Task) -> Tries {
         let taken = task.taken_up.iter().flat_map(|taken| &taken.checkpoints);
         let made = taken.map(|(step, row)| (*step, Made::ByOther(Box::new(row.clone())))).collect();
-        Tries { left: task.retries, from: None, made, past: Vec::new() }
+        Tries { left: task.retries, left_to_begin: TO_BEGIN, from: None, made, past: Vec::new() }
     }
 
     /// Whether this is the first.
@@ -58,7 +63,8 @@ impl StageContext<'_> {
     /// Whether a stage that ended so is tried again; then all is ready for that.
     pub(super) fn is_tried_again(&self, task: &Task, tries: &mut Tries, heard: &Heard, at: &At) -> Result<bool, ExecError> {
         let Some((why, cause)) = at.why.as_ref().and_then(|why| Some((why, why.cause?))) else { return Ok(false) };
-        if tries.left == 0 || self.cancel.asked() || heard.stopped.is_some() || self.writer.is_none() {
+        let never_began = cause == Cause::NotBegun && tries.left_to_begin > 0;
+        if (tries.left == 0 && !never_began) || self.cancel.asked() || heard.stopped.is_some() || self.writer.is_none() {
             return Ok(false);
         }
         let last = match heard.record.checkpoints.last() {
@@ -78,7 +84,11 @@ impl StageContext<'_> {
             let made = CheckpointReceipt::load(self.store, digest)?;
             tries.made.insert(made.step, Made::Here(*digest));
         }
-        tries.left -= 1;
+        if never_began {
+            tries.left_to_begin -= 1;
+        } else {
+            tries.left -= 1;
+        }
         tries.from = last.as_ref().map(|(_, made)| made.step);
         tries.past.push(Attempt {
             place: at.record.clone(),

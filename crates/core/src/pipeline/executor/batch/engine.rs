@@ -44,6 +44,8 @@ pub enum Cause {
     Memory,
     /// The node, or the way to it, was lost.
     Node,
+    /// The engine could not begin it on its node: nothing of it was executed.
+    NotBegun,
     /// It had to make room for another.
     Preempted,
     /// Somebody cancelled it there.
@@ -57,6 +59,7 @@ impl Cause {
             Cause::Time => "the cluster ended it at its time limit, `needs = { time = … }`",
             Cause::Memory => "the cluster ended it since it wanted more memory than its `needs` say",
             Cause::Node => "the cluster lost the node that it was on",
+            Cause::NotBegun => "the cluster could not begin it",
             Cause::Preempted => "the cluster gave its place to a job of higher priority",
             Cause::Cancelled => "it was cancelled in the cluster",
         }
@@ -64,7 +67,7 @@ impl Cause {
 
     /// Whether the same would do better another time, without anybody having changed anything.
     pub fn may_pass(self) -> bool {
-        matches!(self, Cause::Node | Cause::Preempted)
+        matches!(self, Cause::Node | Cause::NotBegun | Cause::Preempted)
     }
 }
 

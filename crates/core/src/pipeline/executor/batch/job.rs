@@ -123,9 +123,9 @@ impl Known {
         if said.to_lowercase().contains("memory limit") {
             return Why::of(Cause::Memory);
         }
-        // Said too of jobs that were at work: that of one which never began is the node's doing.
+        // Said too of jobs that were at work.
         if self.engine.contains("JobLaunchFailure") && !self.file("begun").exists() {
-            return Why { words: format!("the cluster could not begin it: {}", self.engine), cause: Some(Cause::Node) };
+            return Why { words: format!("the cluster could not begin it: {}", self.engine), cause: Some(Cause::NotBegun) };
         }
         let last: String = last.chars().take(300).collect();
         let last = if last.is_empty() { String::new() } else { format!(": {last}") };
@@ -248,10 +248,10 @@ mod tests {
         let known = new(Some("0 12.75\n"));
         std::fs::write(known.file("begun"), "n1\n7\na processor\n\n10.5\n").unwrap();
         assert_eq!(known.worked(), Some(Duration::from_millis(2250)));
-        // A node that could not begin a job is lost to it; the same is said of a job whose step was ended, too.
+        // The same is said of a job that never began and of one whose step was ended.
         let mut known = new(None);
         known.engine = "FAILED, JobLaunchFailure".into();
-        assert_eq!(known.without_status().cause, Some(Cause::Node));
+        assert_eq!(known.without_status().cause, Some(Cause::NotBegun));
         std::fs::write(known.file("begun"), "n1\n").unwrap();
         assert_eq!(known.without_status().cause, None);
         // One that the engine knows no more is lost only when nothing comes for a while.

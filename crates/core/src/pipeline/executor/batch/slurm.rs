@@ -200,17 +200,27 @@ impl Queue for Slurm {
             return Ok(BTreeMap::new());
         }
         let list = numbers.into_iter().collect::<Vec<_>>().join(",");
-        let all = words(&["squeue", "--noheader", "--states=all", "--array", "--format=%i|%T|%r|%S", &format!("--jobs={list}")]);
+        let all = words(&["squeue", "--noheader", "--states=all", "--array", "--format=%i|%j|%T|%r|%S", &format!("--jobs={list}")]);
         let said = match slurm(site, &all, None) {
             Ok(said) => said,
             // Of jobs that it has forgotten, all of them, it says that there are none such.
             Err(Fault::Refused(e)) if e.contains("Invalid job id") => String::new(),
             Err(e) => return Err(e),
         };
+        let names: BTreeMap<&str, &str> = jobs.iter().map(|k| (k.number.as_str(), k.name.as_str())).collect();
+        // An array has a name of its own.
+        let is_this = |number: &str, name: &str| match number.contains('_') {
+            true => is_ours(name),
+            false => names.get(number).is_none_or(|of| *of == name),
+        };
         let mut found = BTreeMap::new();
         for line in said.lines() {
-            let mut parts = line.trim().splitn(4, '|');
-            let (Some(number), Some(state)) = (parts.next().filter(|n| !n.is_empty()), parts.next()) else { continue };
+            let mut parts = line.trim().splitn(5, '|');
+            let (Some(number), Some(name), Some(state)) = (parts.next(), parts.next(), parts.next()) else { continue };
+            // A controller that lost what it knew counts from an earlier number again: that job is another's.
+            if !is_this(number, name) {
+                continue;
+            }
             let reason = parts.next().unwrap_or_default();
             let mut words = if reason.is_empty() || reason == "None" { state.to_string() } else { format!("{state}, {reason}") };
             let start = parts.next().filter(|start| state == "PENDING" && start.starts_with(|c: char| c.is_ascii_digit()));

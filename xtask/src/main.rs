@@ -27,8 +27,8 @@ fn main() -> ExitCode {
         Some("picture") => draw(&top),
         _ => Err(
             "cargo xtask ci       all that CI does: `build`, then `test`\n\
-                  cargo xtask build    formatting, what `check` checks, and the tests built with Clippy's lints, whose warnings are errors\n\
-                  cargo xtask test     the tests; beside them what else must compile\n\
+                  cargo xtask build    formatting, what `check` checks, the tests built with Clippy's lints, whose warnings are errors, and what else must compile\n\
+                  cargo xtask test     the tests\n\
                   cargo xtask lint     formatting, what `check` checks, Clippy, and what else must compile; no test\ncargo xtask check    sizes of files, direction of the rooms, the picture, licences\n\
                   cargo xtask picture  draws the rooms into docs/architecture.md anew"
                 .to_string(),
@@ -80,39 +80,19 @@ const BY_CLIPPY: [(&str, &str); 2] = [("RUSTC_WORKSPACE_WRAPPER", "clippy-driver
 fn build(top: &Path) -> Result<(), String> {
     formatting(top)?;
     check(top)?;
-    cargo(top, &["test", "--workspace", "--no-run"], &BY_CLIPPY)
+    cargo(top, &["test", "--workspace", "--no-run"], &BY_CLIPPY)?;
+    // In the same folder: what builds C and expands macros is there.
+    cargo(&top.join(FIRST.0), FIRST.1, &BY_CLIPPY)
 }
 
 fn test(top: &Path) -> Result<(), String> {
-    // Most of the time the tests wait, for a cluster for one: what they leave of the processors goes to what else must compile.
-    let folder = target(top, "target/also");
-    std::thread::scope(|scope| {
-        let also = scope.spawn(|| quietly(&top.join(FIRST.0), FIRST.1, &folder));
-        // The README's own command. Those that wait for their turn at the cluster take a thread each; how many work at once is
-        // seen to by `testkit`.
-        let tests = cargo(top, &["test", "--workspace"], &[BY_CLIPPY[0], BY_CLIPPY[1], ("RUST_TEST_THREADS", "20")]);
-        tests.and(also.join().unwrap_or_else(|_| Err("what else must compile was not looked at".to_string())))
-    })
+    // The README's own command. Those that wait for their turn at the cluster take a thread each; how many work at once is seen
+    // to by `testkit`.
+    cargo(top, &["test", "--workspace"], &[BY_CLIPPY[0], BY_CLIPPY[1], ("RUST_TEST_THREADS", "20")])
 }
 
 fn target(top: &Path, folder: &str) -> String {
     top.canonicalize().unwrap_or_else(|_| top.to_path_buf()).join(folder).display().to_string()
-}
-
-/// Behind all others, and silent unless it fails.
-fn quietly(folder: &Path, words: &[&str], target: &str) -> Result<(), String> {
-    let mut command = Command::new("nice");
-    command
-        .args(["-n", "19", "cargo"])
-        .args(words)
-        .args(["--quiet", "--jobs", "1"])
-        .current_dir(folder)
-        .env("CARGO_TARGET_DIR", target);
-    match command.output() {
-        Ok(output) if output.status.success() => Ok(()),
-        Ok(output) => Err(format!("{}\ncargo {} did not succeed", String::from_utf8_lossy(&output.stderr), words.join(" "))),
-        Err(e) => Err(format!("cargo cannot be started: {e}")),
-    }
 }
 
 fn check(top: &Path) -> Result<(), String> {

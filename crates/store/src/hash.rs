@@ -50,7 +50,10 @@ fn feed(file: &File, mut hasher: blake3::Hasher, offset: u64, length: u64) -> st
         static BUFFER: std::cell::RefCell<Vec<u8>> = const { std::cell::RefCell::new(Vec::new()) };
     }
     BUFFER.with_borrow_mut(|buffer| {
-        buffer.resize(PIECE, 0);
+        let most = PIECE.min(usize::try_from(length).unwrap_or(PIECE));
+        if buffer.len() < most {
+            buffer.resize(most, 0);
+        }
         let mut at = 0;
         while at < length {
             let wanted = PIECE.min((length - at) as usize);

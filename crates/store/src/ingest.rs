@@ -185,9 +185,13 @@ impl Writer<'_> {
 
 /// Reads a file below [`LARGE`] bytes to its end; a result of [`LARGE`] means that it is longer.
 fn read_small(file: &mut File, buffer: &mut Vec<u8>) -> std::io::Result<usize> {
-    buffer.resize(LARGE, 0);
+    // Most are far smaller, and many a thread reads a single one: half a megabyte is not made for that.
+    const FIRST: usize = 16 << 10;
     let mut read = 0;
     while read < LARGE {
+        if read == buffer.len() {
+            buffer.resize((read * 4).clamp(FIRST, LARGE), 0);
+        }
         match file.read(&mut buffer[read..]) {
             Ok(0) => break,
             Ok(n) => read += n,

@@ -25,7 +25,7 @@ pub enum TryLock {
     Absent,
 }
 
-fn open(path: &Path) -> Result<File, IoError> {
+pub(super) fn open(path: &Path) -> Result<File, IoError> {
     if let Some(folder) = path.parent() {
         fs::create_dir_all(folder).map_err(IoError::of("create the folder", folder))?;
     }

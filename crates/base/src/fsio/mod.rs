@@ -6,6 +6,7 @@ mod atomic;
 mod beneath;
 mod fault;
 mod lock;
+mod name_lock;
 mod out;
 mod place;
 
@@ -18,6 +19,7 @@ pub use atomic::{
 };
 pub use beneath::{Scratch, Stamp, Standing, TreeDir};
 pub use lock::{FileLock, TryLock};
+pub use name_lock::{NameLock, TryName};
 pub use out::OutFile;
 pub use place::{
     append, copy_file, create, create_folder, create_only, link_or_copy, open_plain, overwrite, read_small, remove_any,

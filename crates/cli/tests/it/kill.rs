@@ -38,7 +38,7 @@ writes = ["build/cloth"]
 fn killed_at_random_instants_nothing_recorded_is_lost() {
     let tiny = project();
     textum(&tiny, &["run"]).expect(0);
-    let kills = many("TEXTUM_KILLS", 100);
+    let kills = many("TEXTUM_KILLS", 60);
     let mut state = 88_172_645_463_325_252u64;
     for round in 0..kills {
         state ^= state << 13;
@@ -117,7 +117,7 @@ fn killed_while_recording_restoring_pruning_and_mending_nothing_recorded_is_lost
         (0..40).for_each(|i| tiny.write(&format!("yarn/small/{i}"), format!("{i} of {}", n % 3)));
     };
     let mut numbers = Numbers(0x5EED_1804_2026_1123);
-    let kills = many("TEXTUM_KILLS", 100);
+    let kills = many("TEXTUM_KILLS", 60);
     write(0);
     textum(&tiny, &["run"]).expect(0);
     let mut known: Vec<(String, Vec<u8>)> = Vec::new();

@@ -12,17 +12,17 @@ use super::apart::Apart;
 use super::begin::Begin;
 use super::end::settled_by_record;
 use super::gates::Gates;
-use super::key_lock::{KeyLock, TryKey};
 use super::live::LiveRun;
 use super::outcome::{Execution, SettledStage};
 use super::run::RunOptions;
 use super::scheduler::Common;
 use super::stage::{StageContext, Task};
+use super::stage_set::StageSet;
 use super::stopping::Ending;
 use super::watch::{Watcher, undeclared};
 use crate::config::graph::StageIndex;
 use crate::event::{Event, EventSink};
-use crate::fsio::TreeDir;
+use crate::fsio::{NameLock, TreeDir, TryName};
 use crate::pipeline::plan::{Action, Decision, HowMade, PlanContext, Recorded, Settled};
 use crate::project::tree::TreeCleaner;
 use crate::project::workspace::Project;
@@ -46,7 +46,7 @@ pub(super) struct ActiveRun<'a> {
     /// By how much the clock is behind what was recorded before.
     pub(super) clock_behind: Option<jiff::SignedDuration>,
     /// The locks on the keys of stages at work.
-    pub(super) locks: BTreeMap<StageIndex, KeyLock>,
+    pub(super) locks: BTreeMap<StageIndex, NameLock>,
     /// Stages that wait for another process, by what was said of it.
     pub(super) waits: BTreeMap<StageIndex, String>,
     /// How often a stage's reads had changed again when it was to begin.
@@ -60,7 +60,9 @@ pub(super) struct ActiveRun<'a> {
     pub(super) events: &'a dyn EventSink,
     /// The stages of the run in the order of their dependencies, and those not yet decided on.
     pub(super) order: Vec<StageIndex>,
-    pub(super) todo: BTreeSet<StageIndex>,
+    pub(super) todo: StageSet,
+    /// Those whose results are there.
+    pub(super) with_result: StageSet,
     pub(super) settled: BTreeMap<StageIndex, Settled>,
     pub(super) done: BTreeMap<StageIndex, SettledStage>,
     /// Outputs that were left out of the tree, by their stages.
@@ -68,6 +70,8 @@ pub(super) struct ActiveRun<'a> {
     /// Decided to be executed, waiting for room on the machine.
     pub(super) waiting: Vec<Decision>,
     pub(super) running: BTreeSet<StageIndex>,
+    /// Those of them whose command has ended well: what it made is being recorded, and its room is another's.
+    pub(super) recording: BTreeSet<StageIndex>,
     /// Nothing new is begun.
     pub(super) halted: bool,
     pub(super) clock: Instant,
@@ -92,12 +96,16 @@ impl ActiveRun<'_> {
 
     /// Whether all that is left waits for what did not succeed.
     fn is_stuck(&self) -> bool {
-        let good = |u: &StageIndex| matches!(self.settled.get(u), Some(Settled::Result { .. }));
-        self.todo.iter().all(|stage| !self.project.graph.upstream(*stage).iter().all(good))
+        !self.todo.iter().any(|stage| self.is_ready(stage))
+    }
+
+    /// Whether all that it declares to need of other stages is there.
+    fn is_ready(&self, stage: StageIndex) -> bool {
+        self.project.graph.upstream(stage).iter().all(|u| self.with_result.contains(*u))
     }
 
     pub(super) fn skip_the_rest(&mut self) {
-        for stage in std::mem::take(&mut self.todo) {
+        for stage in std::mem::take(&mut self.todo).iter() {
             let name = self.project.manifest.stages[stage].name.clone();
             let skipped = SettledStage { stage: name, state: RunStageState::Skipped, key: None, execution: None, seconds: 0.0 };
             self.settle(stage, skipped, None);
@@ -119,13 +127,13 @@ impl ActiveRun<'_> {
             }
             return Ok(());
         }
-        for stage in self.order.iter().filter(|s| self.todo.contains(s)).copied().collect::<Vec<_>>() {
-            let upstream = self.project.graph.upstream(stage);
-            if self.halted || !upstream.iter().all(|u| matches!(self.settled.get(u), Some(Settled::Result { .. }))) {
+        for at in 0..self.order.len() {
+            let stage = self.order[at];
+            if self.halted || !self.todo.contains(stage) || !self.is_ready(stage) {
                 continue;
             }
             // What it was seen to read from others without declaring it is there before it is decided on.
-            let unfinished = |u: &StageIndex| self.todo.contains(u) || self.running.contains(u) || self.is_waiting(*u);
+            let unfinished = |u: &StageIndex| self.todo.contains(*u) || self.running.contains(u) || self.is_waiting(*u);
             if self.plan_context.learned_upstream(stage)?.iter().any(unfinished)
                 && !self.running.is_empty() | self.others_can_begin(stage)?
             {
@@ -137,7 +145,7 @@ impl ActiveRun<'_> {
             }
             let Some(mut decision) = self.decide(stage, common)? else { continue };
             self.take_on_trust(&mut decision, common)?;
-            self.todo.remove(&stage);
+            self.todo.remove(stage);
             if decision.action != Action::Run {
                 self.end_left_in_tree(&decision.stage, common)?;
             }
@@ -208,8 +216,30 @@ impl ActiveRun<'_> {
         common.capacity.take_at(&decl.needs, self.options.place_of(decl, index).as_deref())
     }
 
+    /// The command of a stage has ended well, and what it made is to be recorded: another may begin beside that, but no more than
+    /// are at work at once otherwise. Where one at a time is asked for, or a gate looks at the result first, none begins before.
+    pub(super) fn command_ended(&mut self, index: StageIndex, common: &mut Common<'_>) {
+        let decl = &self.project.manifest.stages[index];
+        let is_alone = self.options.jobs == Some(1) || self.options.place_of(decl, index).is_some();
+        if is_alone || self.gates.come_after(&decl.name) || common.recording >= common.capacity.most_here() {
+            return;
+        }
+        self.give_back(index, common);
+        self.recording.insert(index);
+        common.recording += 1;
+    }
+
+    /// What came of a stage is there: nothing is taken for it any more.
+    pub(super) fn is_recorded(&mut self, index: StageIndex, common: &mut Common<'_>) {
+        self.running.remove(&index);
+        match self.recording.remove(&index) {
+            true => common.recording -= 1,
+            false => self.give_back(index, common),
+        }
+    }
+
     /// Gives back the room that a stage had taken where it executed.
-    pub(super) fn give_back(&self, index: StageIndex, common: &mut Common<'_>) {
+    fn give_back(&self, index: StageIndex, common: &mut Common<'_>) {
         let decl = &self.project.manifest.stages[index];
         common.capacity.give_back_at(&decl.needs, self.options.place_of(decl, index).as_deref());
     }
@@ -244,10 +274,8 @@ impl ActiveRun<'_> {
         if !self.waiting.is_empty() {
             return Ok(true);
         }
-        for other in self.todo.iter().copied().filter(|o| *o != stage) {
-            let upstream = self.project.graph.upstream(other);
-            let ready = upstream.iter().all(|u| matches!(self.settled.get(u), Some(Settled::Result { .. })));
-            if ready && !self.plan_context.learned_upstream(other)?.iter().any(|u| self.todo.contains(u)) {
+        for other in self.todo.iter().filter(|o| *o != stage && self.is_ready(*o)) {
+            if !self.plan_context.learned_upstream(other)?.iter().any(|u| self.todo.contains(*u)) {
                 return Ok(true);
             }
         }
@@ -277,14 +305,16 @@ impl ActiveRun<'_> {
         if self.plan_context.forced.contains(&stage) {
             return Ok(Some(decision));
         }
-        match KeyLock::take(&self.project.workspace.keys_folder(), &key, &self.draft.run)? {
-            TryKey::Held(run) => {
+        // One execution of a key at a time, whichever process begins it: the others wait for the result.
+        match NameLock::take(&self.project.workspace.keys_lock(&key), key.as_bytes(), &self.draft.run)? {
+            TryName::Held(by) => {
+                let run: String = by.chars().filter(|c| c.is_ascii_alphanumeric() || *c == '-').take(40).collect();
                 if self.waits.insert(stage, run.clone()) != Some(run.clone()) {
                     self.events.event(Event::Waits { stage: decision.stage, run });
                 }
                 Ok(None)
             }
-            TryKey::Taken(lock) => {
+            TryName::Taken(lock) => {
                 // Another process may have made it since the ledger was looked at last, and may have told the ledger.
                 self.project.ledger.catch_up(&self.project.store)?;
                 if self.project.ledger.result_of(&key)?.is_some() {
@@ -491,6 +521,7 @@ impl ActiveRun<'_> {
         if stage.state.has_result()
             && let Some(done) = &stage.execution
         {
+            self.with_result.insert(index);
             self.settled.insert(index, Settled::Result { outputs: done.outputs.clone(), in_place: true });
         } else if matches!(stage.state, RunStageState::Failed | RunStageState::Stopped) && !self.options.keep_going {
             self.halted = true;

@@ -56,6 +56,11 @@ impl Gates {
         Ok(Gates { manifest: project.manifest.clone(), ledger: project.ledger.clone(), baselines })
     }
 
+    /// Whether any looks at the results of this stage, or of all that `each` makes as it does this one.
+    pub(super) fn come_after(&self, stage: &str) -> bool {
+        self.manifest.gates.iter().any(|g| g.after == stage || g.after == declared_name(stage))
+    }
+
     /// Looks at the gates after a stage that has its result.
     pub(super) fn after(&self, stage: &str, settled: &[&SettledStage], draft: &RunReceipt) -> Result<Vec<GateRecord>, LedgerError> {
         // After a stage that is `each`: once all that come out of it have their results.

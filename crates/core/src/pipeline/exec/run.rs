@@ -366,6 +366,8 @@ impl<'a> BegunRun<'a, '_> {
             left: BTreeMap::new(),
             waiting: Vec::new(),
             running: BTreeSet::new(),
+            recording: BTreeSet::new(),
+            with_result: Default::default(),
             halted: false,
             clock,
             ending: Default::default(),
@@ -424,6 +426,7 @@ fn carry_out(
         unpublished: HashSet::new(),
         in_flight: HashSet::new(),
         shared: false,
+        recording: 0,
         unreleased: Vec::new(),
         dirty: false,
     };

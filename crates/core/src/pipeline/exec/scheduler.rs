@@ -4,14 +4,16 @@ use std::cell::RefCell;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::time::{Duration, Instant};
 
+use crossbeam_channel::Receiver;
+
 use super::ExecError;
 use super::active_run::ActiveRun;
-use super::key_lock::KeyLock;
 use super::stage::no_thread;
 use super::stopping::end_what_is_asked;
 use super::unattended::Unattended;
 use crate::config::graph::StageIndex;
 use crate::event::CancelToken;
+use crate::fsio::NameLock;
 use crate::pipeline::executor::Capacity;
 use crate::pipeline::plan::{Decision, Recorded};
 use crate::record::receipt::StageReceipt;
@@ -29,8 +31,10 @@ pub(super) struct Common<'a> {
     pub(super) in_flight: HashSet<Digest>,
     /// Whether others may want the same keys.
     pub(super) shared: bool,
+    /// So many stages are being recorded whose room is another's by now.
+    pub(super) recording: usize,
     /// Locks on keys whose results others cannot find yet.
-    pub(super) unreleased: Vec<KeyLock>,
+    pub(super) unreleased: Vec<NameLock>,
     /// Jobs of runs that were cut off, to be taken up.
     pub(super) unattended: Unattended,
     /// Whether something that was put has not been published.
@@ -51,8 +55,13 @@ impl Common<'_> {
 /// Gives runs to be begun, one after another; `None` at the end.
 pub(super) type Coming<'a, 'f> = dyn FnMut() -> Result<Option<ActiveRun<'a>>, ExecError> + 'f;
 
-/// The number of the run, the stage, what was decided for it, and what came of it.
-type Report = (usize, StageIndex, Decision, Result<StageReceipt, ExecError>);
+/// What a stage at work says; of the run with this number.
+enum Report {
+    /// Its command has ended well: what it made is being recorded.
+    CommandEnded(usize, StageIndex),
+    /// What was decided for it, and what came of it.
+    Done(usize, StageIndex, Box<Decision>, Box<Result<StageReceipt, ExecError>>),
+}
 
 /// Carries out runs side by side, at most so many at once. Each is handed to `ended` when nothing of it is
 /// left to do; what that hands out is safe with the next publishing, of which `published` hears.
@@ -96,10 +105,14 @@ pub(super) fn schedule<'a>(
                 let stage_context = active_run.stage_context;
                 let begun = active_run.begin_what_can(common, |index, decision, task| {
                     let (sender, decided) = (send.clone(), decision.clone());
-                    let work = move || drop(sender.send((number, index, decision, stage_context.execute(task))));
+                    let work = move || {
+                        let ended = || drop(sender.send(Report::CommandEnded(number, index)));
+                        let result = stage_context.execute_telling(task, &ended);
+                        drop(sender.send(Report::Done(number, index, Box::new(decision), Box::new(result))));
+                    };
                     if let Err(e) = std::thread::Builder::new().spawn_scoped(scope, work) {
-                        let why = no_thread(&decided.stage)(e);
-                        let _ = send.send((number, index, decided, Err(why.into())));
+                        let why = no_thread(&decided.stage)(e).into();
+                        let _ = send.send(Report::Done(number, index, Box::new(decided), Box::new(Err(why))));
                     }
                 });
                 if let Err(e) = begun {
@@ -121,14 +134,7 @@ pub(super) fn schedule<'a>(
             if active.is_empty() && exhausted {
                 break;
             }
-            if !any_over && let Ok(first) = receive.recv_timeout(Duration::from_millis(50)) {
-                news = true;
-                for report in std::iter::once(first).chain(receive.try_iter()) {
-                    if let Err(e) = take_report(report, &mut active, common) {
-                        failure.get_or_insert(e);
-                    }
-                }
-            }
+            news |= !any_over && take_reports(&receive, &mut active, common, &mut failure);
             // Results become safe in batches: a sync a stage would cost more than many a stage takes.
             if last_publish.elapsed() >= PUBLISH_EVERY {
                 if let Err(e) = common.publish().and_then(|()| published()) {
@@ -146,15 +152,35 @@ pub(super) fn schedule<'a>(
     }
 }
 
-/// Takes in what came of a stage.
-fn take_report<'a>(
-    (number, index, decision, result): Report,
+/// Takes in what stages at work say, waiting a little for it; whether there was anything.
+fn take_reports<'a>(
+    reports: &Receiver<Report>,
     active: &mut BTreeMap<usize, ActiveRun<'a>>,
     common: &mut Common<'a>,
-) -> Result<(), ExecError> {
+    failure: &mut Option<ExecError>,
+) -> bool {
+    let Ok(first) = reports.recv_timeout(Duration::from_millis(50)) else { return false };
+    for report in std::iter::once(first).chain(reports.try_iter()) {
+        if let Err(e) = take_report(report, active, common) {
+            failure.get_or_insert(e);
+        }
+    }
+    true
+}
+
+/// Takes in what came of a stage.
+fn take_report<'a>(report: Report, active: &mut BTreeMap<usize, ActiveRun<'a>>, common: &mut Common<'a>) -> Result<(), ExecError> {
+    let (number, index, decision, result) = match report {
+        Report::CommandEnded(number, index) => {
+            if let Some(active_run) = active.get_mut(&number) {
+                active_run.command_ended(index, common);
+            }
+            return Ok(());
+        }
+        Report::Done(number, index, decision, result) => (number, index, *decision, *result),
+    };
     let Some(active_run) = active.get_mut(&number) else { return Ok(()) };
-    active_run.running.remove(&index);
-    active_run.give_back(index, common);
+    active_run.is_recorded(index, common);
     if let Some(key) = decision.key {
         common.in_flight.remove(&key);
     }

@@ -172,6 +172,11 @@ impl StageContext<'_> {
     /// Executes a stage and gives its receipt, which is not yet in the store. An error is Textum's own; a
     /// stage that does not succeed has a receipt that says so.
     pub fn execute(&self, task: Task) -> Result<StageReceipt, ExecError> {
+        self.execute_telling(task, &|| {})
+    }
+
+    /// The same; tells when the command has ended well and only its outputs are to be recorded.
+    pub(super) fn execute_telling(&self, task: Task, command_ended: &dyn Fn()) -> Result<StageReceipt, ExecError> {
         let _span = tracing::debug_span!("execute", stage = %task.inputs.stage, run = %task.run).entered();
         let (started, clock) = match &task.taken_up {
             None => (textum_base::clock::now(), Instant::now()),
@@ -202,6 +207,9 @@ impl StageContext<'_> {
         let failure = match ended {
             Ok((exit, heard, at)) => {
                 receipt.exit = Some(exit);
+                if exit == Exit::Code(0) && !self.cancel.asked() {
+                    command_ended();
+                }
                 worked = at.as_ref().and_then(|at| at.worked);
                 let by_place = at.as_ref().and_then(|at| at.why.clone()).filter(|_| !self.cancel.asked()).map(|why| why.words);
                 receipt.place = at.map_or(receipt.place, |at| at.record);

@@ -312,6 +312,7 @@ impl<'s> SweepContext<'s> {
             unpublished: HashSet::new(),
             in_flight: HashSet::new(),
             shared: true,
+            recording: 0,
             unreleased: Vec::new(),
             dirty: false,
         };

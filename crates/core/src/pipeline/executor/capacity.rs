@@ -85,6 +85,11 @@ impl Capacity {
         self.places.values().map(|(most, _)| most).sum::<usize>() + self.most
     }
 
+    /// Stages at once at most on this machine.
+    pub fn most_here(&self) -> usize {
+        self.most
+    }
+
     /// Takes what a stage needs, if it fits. A stage that needs more than the machine has gets all of it
     /// once nothing else is at work.
     pub fn take(&mut self, needs: &Needs) -> bool {

@@ -9,6 +9,7 @@ pub use project::{LoadProjectError, Project};
 
 use crate::config::manifest::MANIFEST_NAME;
 use crate::fsio::{self, FileLock, IoError, TryLock};
+use crate::store::Digest;
 
 /// What `.textum/format` says.
 const FORMAT: &str = "textum/workspace@1";
@@ -101,9 +102,10 @@ impl Workspace {
         self.state().join("aside")
     }
 
-    /// Where locks on the keys of stages at work are.
-    pub fn keys_folder(&self) -> PathBuf {
-        self.state().join("keys")
+    /// The file of locks on the keys of stages at work that begin as this one does: the kernel goes through the locks of a file one
+    /// by one.
+    pub fn keys_lock(&self, key: &Digest) -> PathBuf {
+        self.state().join("keys").join(key.hex().get(..1).unwrap_or_default())
     }
 
     /// The key that values of secret variables are hashed with.

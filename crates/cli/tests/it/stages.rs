@@ -193,3 +193,38 @@ fn what_cannot_be_printed_is_an_error() {
     // A reader that has seen enough is none.
     into("runs", "| head -c 1 > /dev/null").expect(0);
 }
+
+/// Two stages that each want the whole machine; the second tells what had happened in the run when it began.
+fn one_after_the_other(first: &str, more: &str) -> Tiny {
+    let needs = "observe = false\nneeds = { cpus = 4096 }\n";
+    Tiny::with(&format!(
+        "[stage.a]\nrun = \"head -c 30000000 /dev/urandom > a; {first}\"\nwrites = [\"a\"]\nmetrics = [\"m.json\"]\n{needs}\
+         [stage.b]\nrun = \"cat .textum/runs/*/events > b\"\nwrites = [\"b\"]\n{needs}{more}"
+    ))
+}
+
+#[test]
+fn the_next_stage_begins_while_a_result_is_recorded_but_not_before_a_gate_has_looked_at_it() {
+    let writes_metric = "echo '{\\\"m\\\": 1}' > m.json";
+    let settled = "\"event\":\"stage-settled\",\"stage\":\"a\"";
+    // One at a time is one at a time.
+    let tiny = one_after_the_other(writes_metric, "");
+    textum(&tiny, &["run", "-j1"]).expect(0);
+    assert!(tiny.read("b").contains(settled), "{}", tiny.read("b"));
+    // Beside the recording nothing is lost: what both made is what is recorded.
+    let tiny = one_after_the_other(writes_metric, "");
+    textum(&tiny, &["run"]).expect(0);
+    assert!(tiny.read("b").contains("\"stage-started\",\"stage\":\"a\""));
+    textum(&tiny, &["plan", "--check"]).expect(0);
+    textum(&tiny, &["verify", "--deep"]).expect(0);
+    // A gate keeps what comes later from running: here that is everything.
+    let tiny = one_after_the_other(writes_metric, "[[gate]]\nafter = \"a\"\ncheck = \"m > 5\"\n");
+    textum(&tiny, &["run"]).expect(1).warns("does not hold").says("b  skipped");
+    let tiny = one_after_the_other(writes_metric, "[[gate]]\nafter = \"a\"\ncheck = \"m < 5\"\n");
+    textum(&tiny, &["run"]).expect(0);
+    assert!(tiny.read("b").contains(settled), "{}", tiny.read("b"));
+    // After one that failed nothing begins.
+    let tiny = one_after_the_other("exit 3", "");
+    textum(&tiny, &["run"]).expect(1);
+    assert!(!tiny.has("b"));
+}

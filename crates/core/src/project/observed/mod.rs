@@ -23,6 +23,7 @@ pub use seal::{can_seal, seal_of};
 pub use settle::{SettleError, Settled, Stage, settle};
 
 use std::collections::BTreeMap;
+use std::sync::OnceLock;
 
 /// Variables that are passed on to stages and count by value where stages are observed: time zone, language, where
 /// libraries lie and what graphics processors there are. Those that only say where programs and files lie do not:
@@ -39,8 +40,14 @@ pub fn variables_that_count(variables: &[(String, String)]) -> BTreeMap<String, 
 
 /// Name of the processor and number of processors that this process may use.
 fn processor() -> String {
-    let text = std::fs::read_to_string("/proc/cpuinfo").unwrap_or_default();
-    let name = text.lines().find_map(|l| l.strip_prefix("model name")?.split_once(':').map(|(_, name)| name.trim().to_string()));
-    let count = std::thread::available_parallelism().map_or(1, usize::from);
-    format!("{}, {count} processors", name.unwrap_or_else(|| std::env::consts::ARCH.to_string()))
+    // The kernel takes a millisecond to say it, and hundreds of short stages ask.
+    static SAID: OnceLock<String> = OnceLock::new();
+    let said = SAID.get_or_init(|| {
+        let text = std::fs::read_to_string("/proc/cpuinfo").unwrap_or_default();
+        let name =
+            text.lines().find_map(|l| l.strip_prefix("model name")?.split_once(':').map(|(_, name)| name.trim().to_string()));
+        let count = std::thread::available_parallelism().map_or(1, usize::from);
+        format!("{}, {count} processors", name.unwrap_or_else(|| std::env::consts::ARCH.to_string()))
+    });
+    said.clone()
 }

@@ -233,9 +233,9 @@ pub fn many(variable: &str, default: u32) -> u32 {
 }
 
 /// The steps at which a fault is tried, of several faults that are tried in turn: with `TEXTUM_EVERY_FAULT` each fault at each
-/// step, else each step with one of the faults or two.
+/// step, else each step with half of the faults.
 pub fn fault_steps(fault: usize) -> impl Iterator<Item = u32> {
-    let stride = if std::env::var_os("TEXTUM_EVERY_FAULT").is_some() { 1 } else { 3 };
+    let stride = if std::env::var_os("TEXTUM_EVERY_FAULT").is_some() { 1 } else { 2 };
     (1 + (fault % stride) as u32..).step_by(stride)
 }
 

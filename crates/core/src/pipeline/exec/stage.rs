@@ -207,9 +207,6 @@ impl StageContext<'_> {
         let failure = match ended {
             Ok((exit, heard, at)) => {
                 receipt.exit = Some(exit);
-                if exit == Exit::Code(0) && !self.cancel.asked() {
-                    command_ended();
-                }
                 worked = at.as_ref().and_then(|at| at.worked);
                 let by_place = at.as_ref().and_then(|at| at.why.clone()).filter(|_| !self.cancel.asked()).map(|why| why.words);
                 receipt.place = at.map_or(receipt.place, |at| at.record);
@@ -217,6 +214,10 @@ impl StageContext<'_> {
                 let outcome = self.observed(&task, &mut receipt, &variables)?;
                 let exit = outcome.as_ref().ok().and_then(|o| o.end).unwrap_or(exit);
                 receipt.exit = Some(exit);
+                // What it was seen to read is settled: what another does to that is not this one's any more.
+                if exit == Exit::Code(0) && outcome.is_ok() && stopped.is_none() && !self.cancel.asked() {
+                    command_ended();
+                }
                 match (&stopped, by_place) {
                     (Some(reason), _) => Some(reason.clone()),
                     (None, Some(why)) => Some(why),

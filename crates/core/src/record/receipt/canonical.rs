@@ -33,6 +33,20 @@ pub enum DocumentError {
 
 /// The canonical JSON of a value (RFC 8785: sorted keys, no spaces, shortest numbers).
 pub fn canonical(value: &impl Serialize) -> Result<Vec<u8>, DocumentError> {
+    // Most are told by sorting their keys, in a fifth of the time. A number that is none stands in a value as `null`: only the
+    // long way tells them apart.
+    if let Ok(mut sorted) = serde_json::to_value(value) {
+        sorted.sort_all_objects();
+        if is_plain(&sorted, false)
+            && let Ok(text) = serde_json::to_vec(&sorted)
+        {
+            return Ok(text);
+        }
+    }
+    the_long_way(value)
+}
+
+fn the_long_way(value: &impl Serialize) -> Result<Vec<u8>, DocumentError> {
     serde_json_canonicalizer::to_vec(value).map_err(|e| DocumentError::Unwritable(e.to_string()))
 }
 
@@ -41,20 +55,24 @@ pub fn is_canonical(text: &[u8]) -> bool {
     let Ok(value) = serde_json::from_slice::<serde_json::Value>(text) else { return false };
     // Most are told by being written again as they were read: what differs between that and the canonical form is
     // the order of keys, and numbers that are no whole ones.
-    let written_alike = is_plain(&value) && serde_json::to_vec(&value).is_ok_and(|again| again == text);
-    written_alike || canonical(&value).is_ok_and(|canonical| canonical == text)
+    let written_alike = is_plain(&value, true) && serde_json::to_vec(&value).is_ok_and(|again| again == text);
+    written_alike || the_long_way(&value).is_ok_and(|canonical| canonical == text)
 }
 
-fn is_plain(value: &serde_json::Value) -> bool {
+/// Whether `serde_json` writes a value as RFC 8785 wants it, with `null` in it or without.
+fn is_plain(value: &serde_json::Value, with_null: bool) -> bool {
     match value {
+        serde_json::Value::Null => with_null,
         // Between these both write the shortest digits without an exponent; a whole number has no point.
         serde_json::Value::Number(n) if n.is_f64() => {
             n.as_f64().is_some_and(|f| f.fract() != 0.0 && (1e-4..1e15).contains(&f.abs()))
         }
         serde_json::Value::Number(n) => n.as_i64().is_some_and(|i| i.unsigned_abs() < 1 << 53),
         // Canonical order is by UTF-16 units: for ASCII that is the order of bytes.
-        serde_json::Value::Object(map) => map.keys().all(|k| k.is_ascii()) && map.keys().is_sorted() && map.values().all(is_plain),
-        serde_json::Value::Array(items) => items.iter().all(is_plain),
+        serde_json::Value::Object(map) => {
+            map.keys().all(|k| k.is_ascii()) && map.keys().is_sorted() && map.values().all(|v| is_plain(v, with_null))
+        }
+        serde_json::Value::Array(items) => items.iter().all(|v| is_plain(v, with_null)),
         _ => true,
     }
 }
@@ -127,9 +145,10 @@ mod tests {
         #[test]
         fn canonical_is_what_the_long_way_says(value in any_value(), at in any::<prop::sample::Index>(), with in any::<u8>()) {
             let text = canonical(&value).unwrap();
+            prop_assert_eq!(&text, &the_long_way(&value).unwrap());
             prop_assert!(is_canonical(&text), "{}", String::from_utf8_lossy(&text));
             let long = |text: &[u8]| {
-                serde_json::from_slice::<Value>(text).ok().and_then(|v| canonical(&v).ok()).is_some_and(|again| again == text)
+                serde_json::from_slice::<Value>(text).ok().and_then(|v| the_long_way(&v).ok()).is_some_and(|again| again == text)
             };
             for other in [serde_json::to_vec(&value).unwrap(), serde_json::to_vec_pretty(&value).unwrap()] {
                 prop_assert_eq!(is_canonical(&other), long(&other));
@@ -157,6 +176,9 @@ mod tests {
         ] {
             assert!(!is_canonical(text.as_bytes()), "{text}");
         }
+        // What is no number is no document, and nothing is `null`.
+        assert!(canonical(&f64::NAN).is_err() && canonical(&(1, f64::INFINITY)).is_err());
+        assert_eq!(canonical(&json!({"b": null, "a": {"d": 1, "c": 2}})).unwrap(), br#"{"a":{"c":2,"d":1},"b":null}"#);
         assert!(is_canonical(canonical(&json!({"a": [0.5, 1e-7, 12], "é": "\u{7f}"})).unwrap().as_slice()));
     }
 }

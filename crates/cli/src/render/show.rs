@@ -145,10 +145,11 @@ fn told(stage: &str, receipt: &StageReceipt, style: &Style) -> String {
     }
     for (at, attempt) in receipt.attempts.iter().enumerate() {
         let next = attempt.went_on_from.map_or("began anew".to_string(), |step| format!("went on from step {step}"));
-        // Of one that never began, or whose node told nothing more, nobody knows how long it was at work.
+        // One that never began was on no node; and where the node told nothing more, nobody knows how long it was at work.
+        let began = attempt.place.processor.is_some() || attempt.seconds > 0.0;
+        let on = if began { format!(" on {}", attempt.place.host) } else { String::new() };
         let long = if attempt.seconds > 0.0 { format!(" after {}", text::seconds(attempt.seconds)) } else { String::new() };
-        let (on, why) = (&attempt.place.host, &attempt.why);
-        out.push_str(&format!("\n  {stage} was lost on {on}{long} ({why}), attempt {} {next}\n", at + 2));
+        out.push_str(&format!("\n  {stage} was lost{on}{long} ({}), attempt {} {next}\n", attempt.why, at + 2));
     }
     let Some(signals) = &receipt.signals else { return out };
     let series: Vec<String> = signals

@@ -54,7 +54,9 @@ fn a_job_that_could_not_be_begun_is_handed_over_again_without_any_retries() {
     assert!(ran.err.contains("is tried again") && ran.err.contains("the cluster could not begin it"), "{}", ran.err);
     assert_eq!((tiny.read("orders.1").lines().count(), tiny.has("times.never")), (4, false), "three times more, and no more");
     assert_eq!((tiny.read("orders.2").lines().count(), tiny.read("times.third")), (3, "x\n".to_string()));
-    textum(&tiny, &["show", "last"]).expect(0).says("attempt 3 began anew");
+    textum(&tiny, &["show", "last"])
+        .expect(0)
+        .says("third was lost (the cluster could not begin it: FAILED, JobLaunchFailure), attempt 3 began anew");
 }
 
 #[test]

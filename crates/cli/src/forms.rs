@@ -104,7 +104,13 @@ pub fn words_of(matches: &ArgMatches) -> String {
 
 /// The grammar with all its help.
 pub fn command() -> clap::Command {
-    dressed(Arguments::command(), "")
+    dressed(Arguments::command(), "", None)
+}
+
+/// The grammar for a command line that begins with this word. Where it names a command no other needs its help.
+pub fn command_for(first: Option<&str>) -> clap::Command {
+    let only = first.filter(|word| FORMS.iter().any(|(name, _)| name == word));
+    dressed(Arguments::command(), "", only)
 }
 
 fn name_of(form: Format) -> String {
@@ -113,8 +119,9 @@ fn name_of(form: Format) -> String {
 
 /// A command has its own `--format`, which tells the forms of this command alone; where there is but one, it need not be
 /// told of.
-fn dressed(command: clap::Command, words: &str) -> clap::Command {
-    let names: Vec<String> = command.get_subcommands().map(|c| c.get_name().to_string()).collect();
+fn dressed(command: clap::Command, words: &str, only: Option<&str>) -> clap::Command {
+    let names = command.get_subcommands().map(|c| c.get_name().to_string());
+    let names: Vec<String> = names.filter(|name| only.is_none_or(|only| only == name)).collect();
     let format = command.get_arguments().find(|a| a.get_id() == "format").cloned();
     names.into_iter().fold(command, |command, name| {
         let words = if words.is_empty() { name.clone() } else { format!("{words} {name}") };
@@ -124,7 +131,7 @@ fn dressed(command: clap::Command, words: &str) -> clap::Command {
                 Some(format) => sub.arg(told(format, of(&words))),
                 None => sub,
             };
-            dressed(sub, &words)
+            dressed(sub, &words, None)
         })
     })
 }
@@ -157,5 +164,16 @@ mod tests {
         listed.sort_unstable();
         assert_eq!(found, listed);
         command().debug_assert();
+    }
+
+    #[test]
+    fn a_command_has_the_same_help_whichever_others_have_none() {
+        for (name, _) in FORMS.iter().filter(|(name, _)| !name.contains(' ')) {
+            let help = |mut command: clap::Command| command.find_subcommand_mut(name).unwrap().render_long_help().to_string();
+            assert_eq!(help(command_for(Some(name))), help(command()), "{name}");
+        }
+        for other in [None, Some("help"), Some("--quiet"), Some("rnu")] {
+            assert_eq!(command_for(other).render_long_help().to_string(), command().render_long_help().to_string());
+        }
     }
 }

@@ -11,6 +11,7 @@ mod forms;
 mod render;
 mod ui;
 
+use std::mem::ManuallyDrop;
 use std::process::ExitCode;
 
 use clap::FromArgMatches;
@@ -32,7 +33,11 @@ pub fn main() -> ExitCode {
         return commands::place::execute_a_stage_observed();
     }
     clap_complete::CompleteEnv::with_factory(forms::command).complete();
-    let parsed = forms::command().try_get_matches().and_then(|m| Ok((forms::words_of(&m), Arguments::from_arg_matches(&m)?)));
+    let first = std::env::args_os().nth(1).and_then(|word| word.into_string().ok());
+    // Taking the grammar apart again, piece by piece, would be a seventh of a short command.
+    let mut grammar = ManuallyDrop::new(forms::command_for(first.as_deref()));
+    let parsed = grammar.try_get_matches_from_mut(std::env::args_os());
+    let parsed = parsed.and_then(|m| Ok((forms::words_of(&m), Arguments::from_arg_matches(&m)?)));
     let (words, arguments) = match parsed {
         Ok(parsed) => parsed,
         Err(e) => {

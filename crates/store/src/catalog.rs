@@ -30,7 +30,8 @@ struct Slot {
 
 enum Source {
     OnDisk,
-    /// The index could not be written (a read-only store): kept here instead.
+    /// Whoever goes through all there is looks up each: then reading the index at each look-up is most of the work. Or
+    /// the index could not be written (a read-only store).
     InMemory(Vec<Record>),
 }
 
@@ -52,7 +53,12 @@ pub struct Catalog {
     bits: u32,
     /// How many files are kept open.
     kept_open: AtomicUsize,
+    /// Of how many more entries the records may stay in memory.
+    may_keep: usize,
 }
+
+/// Of so many entries at most the records stay in memory, where that is asked for: 48 MiB.
+const MOST_KEPT: usize = (48 << 20) / size_of::<Record>();
 
 /// Which file of a pack.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
@@ -112,12 +118,15 @@ impl Catalog {
             starts: vec![0, 0],
             bits: 0,
             kept_open: AtomicUsize::new(0),
+            may_keep: 0,
         }
     }
 
-    /// Reads the indexes of all packs in the folder; a missing or damaged index is made anew.
-    pub fn load(folder: &Path) -> Result<Catalog, StoreError> {
+    /// Reads the indexes of all packs in the folder; a missing or damaged index is made anew. With `keep` their records
+    /// stay in memory, as far as there are not too many.
+    pub fn load(folder: &Path, keep: bool) -> Result<Catalog, StoreError> {
         let mut catalog = Catalog::empty(folder);
+        catalog.may_keep = if keep { MOST_KEPT } else { 0 };
         for (name, length) in list_packs(folder)? {
             match catalog.take_in(name, length) {
                 Err(StoreError::Io(e)) if e.is_not_found() => {}
@@ -159,13 +168,9 @@ impl Catalog {
     fn take_in(&mut self, name: Digest, length: u64) -> Result<(), StoreError> {
         let pack_path = Catalog::path_of(&self.folder, &name);
         let index_path = pack_path.with_extension("index");
-        let (records, source) = match index::read(&index_path, &name, length) {
-            Some(records) => (records, Source::OnDisk),
-            None => {
-                let records = index::rebuild(&pack_path, &index_path, &name)?;
-                let written = index_path.exists();
-                (records.clone(), if written { Source::OnDisk } else { Source::InMemory(records) })
-            }
+        let (records, is_on_disk) = match index::read(&index_path, &name, length) {
+            Some(records) => (records, true),
+            None => (index::rebuild(&pack_path, &index_path, &name)?, index_path.exists()),
         };
         let number = self.packs.len() as u32;
         self.slots.extend(records.iter().enumerate().map(|(position, r)| Slot {
@@ -173,6 +178,14 @@ impl Catalog {
             pack: number,
             position: position as u32,
         }));
+        let source = match self.may_keep.checked_sub(records.len()) {
+            Some(rest) => {
+                self.may_keep = rest;
+                Source::InMemory(records)
+            }
+            None if is_on_disk => Source::OnDisk,
+            None => Source::InMemory(records),
+        };
         self.packs.push(PackRef { name, source, pack_file: OnceLock::new(), index_file: OnceLock::new() });
         Ok(())
     }

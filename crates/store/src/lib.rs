@@ -35,7 +35,7 @@ mod verify;
 mod writer;
 
 use std::path::{Path, PathBuf};
-use std::sync::atomic::AtomicUsize;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError, RwLock};
 
 pub use catalog::{Catalog, Found, list_packs};
@@ -109,6 +109,8 @@ pub struct Store {
     source: OnceLock<Arc<dyn Source>>,
     /// How many keep it from being asked.
     unasked: AtomicUsize,
+    /// Whether the records of what is stored stay in memory.
+    keeps_records: AtomicBool,
 }
 
 impl Store {
@@ -121,6 +123,7 @@ impl Store {
             generation: Mutex::default(),
             source: OnceLock::new(),
             unasked: AtomicUsize::new(0),
+            keeps_records: AtomicBool::new(false),
         }
     }
 
@@ -155,9 +158,17 @@ impl Store {
         }
         let folder = self.packs_folder();
         // A mere look leaves no trace, and works where nothing may be written.
-        let catalog = Arc::new(if folder.exists() { Catalog::load(&folder)? } else { Catalog::empty(&folder) });
+        let keep = self.keeps_records.load(Ordering::Relaxed);
+        let catalog = Arc::new(if folder.exists() { Catalog::load(&folder, keep)? } else { Catalog::empty(&folder) });
         *slot = Some(catalog.clone());
         Ok(catalog)
+    }
+
+    /// From now on what the indexes say stays in memory, up to 48 MiB of it: for whoever goes through all that is stored.
+    pub fn keep_records(&self) {
+        if !self.keeps_records.swap(true, Ordering::Relaxed) {
+            self.forget();
+        }
     }
 
     /// Forgets what is known of the packs, so that the next look-up sees what others have published.

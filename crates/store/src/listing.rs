@@ -7,6 +7,7 @@
 
 use std::borrow::Cow;
 
+use rayon::prelude::*;
 use textum_base::ProjectPath;
 
 use super::{Digest, Store, StoreError};
@@ -37,6 +38,9 @@ pub struct Item<'t> {
     pub path: Cow<'t, str>,
 }
 
+/// So many lines are read by one thread at least.
+const FEW_LINES: usize = 2000;
+
 /// A listing that is none.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
 #[error("line {line} of the folder's listing is not one")]
@@ -66,6 +70,10 @@ fn escape(path: &str) -> Cow<'_, str> {
 }
 
 fn unescape(path: &str) -> Option<Cow<'_, str>> {
+    // This one must be written with a backslash; a line feed ends the line.
+    if path.contains('\r') {
+        return None;
+    }
     if !path.contains('\\') {
         return Some(Cow::Borrowed(path));
     }
@@ -115,7 +123,8 @@ fn format_number(mut number: u64, buffer: &mut [u8; 20]) -> &[u8] {
     }
 }
 
-fn parse_line(line: &str) -> Option<Item<'_>> {
+fn parse_line(line: &[u8]) -> Option<Item<'_>> {
+    let line = std::str::from_utf8(line).ok()?;
     let mut fields = line.splitn(4, ' ');
     let (word, digest, size, path) = (fields.next()?, fields.next()?, fields.next()?, fields.next()?);
     let kind = match word {
@@ -125,9 +134,13 @@ fn parse_line(line: &str) -> Option<Item<'_>> {
         "dir" => ItemKind::EmptyDir,
         _ => return None,
     };
+    // A listing has one form only, or one folder could have two digests: small letters, and numbers as they are counted.
+    let is_lower = digest.bytes().all(|b| !b.is_ascii_uppercase());
+    let is_counted = size == "0" || size.starts_with(|c: char| ('1'..='9').contains(&c));
     let digest = if kind == ItemKind::EmptyDir { (digest == "-").then_some(None)? } else { Some(Digest::from_hex(digest)?) };
     let path = unescape(path)?;
-    ProjectPath::listed(&path).is_ok().then_some(Item { kind, digest, size: size.parse().ok()?, path })
+    let is_listed = ProjectPath::listed(&path).is_ok();
+    (is_lower && is_counted && is_listed).then_some(Item { kind, digest, size: size.parse().ok()?, path })
 }
 
 /// The entries of a stored folder's listing; one that is none is damage.
@@ -138,28 +151,28 @@ pub fn items_of_listing<'l>(store: &Store, folder: &Digest, listing: &'l [u8]) -
 /// The entries of a listing, in its order; the first line that is none is an error, as is one that is not written
 /// as Textum writes it, and a path that leads out of the folder or stands out of order.
 pub fn parse_listing(bytes: &[u8]) -> Result<Vec<Item<'_>>, ListingError> {
-    let mut items: Vec<Item<'_>> = Vec::new();
     if bytes.is_empty() {
-        return Ok(items);
+        return Ok(Vec::new());
     }
     let body = bytes.strip_suffix(b"\n").ok_or(ListingError { line: 1 })?;
-    let mut again = Vec::new();
-    for (number, line) in body.split(|b| *b == b'\n').enumerate() {
-        let wrong = ListingError { line: number + 1 };
-        let item = std::str::from_utf8(line).ok().and_then(parse_line).ok_or(wrong)?;
-        // A listing has one form only, or one folder could have two digests.
-        again.clear();
-        write_listing_line(&mut again, &item);
-        let is_plain = again.strip_suffix(b"\n") == Some(line);
-        if !is_plain || items.last().is_some_and(|last| *last.path >= *item.path) {
-            return Err(ListingError { line: number + 1 });
-        }
-        items.push(item);
+    let lines: Vec<&[u8]> = body.split(|b| *b == b'\n').collect();
+    // Every line but the first is held against the one before it.
+    let read = |at: usize| parse_line(lines[at]).filter(|item| at == 0 || precedes(lines[at - 1], item));
+    let items: Option<Vec<Item<'_>>> = (0..lines.len()).into_par_iter().with_min_len(FEW_LINES).map(read).collect();
+    let wrong = match &items {
+        Some(items) => beneath_another(items),
+        None => (0..lines.len()).find(|&at| read(at).is_none()),
+    };
+    match (items, wrong) {
+        (Some(items), None) => Ok(items),
+        (_, wrong) => Err(ListingError { line: wrong.unwrap_or(0) + 1 }),
     }
-    match beneath_another(&items) {
-        Some(number) => Err(ListingError { line: number + 1 }),
-        None => Ok(items),
-    }
+}
+
+/// Whether the path of the line before comes before that of an entry.
+fn precedes(before: &[u8], item: &Item<'_>) -> bool {
+    let path = std::str::from_utf8(before).ok().and_then(|line| line.splitn(4, ' ').nth(3)).and_then(unescape);
+    path.is_some_and(|path| *path < *item.path)
 }
 
 /// The first entry that lies in another one, which is then no folder: content written through a link would
@@ -182,7 +195,37 @@ fn beneath_another(items: &[Item<'_>]) -> Option<usize> {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
+
+    proptest! {
+        /// What is read as a listing is written as it was read, whatever byte of it is another one.
+        #[test]
+        fn what_is_read_has_one_form(
+            names in prop::collection::btree_set("[a-c\\\\\n\r é]{1,4}(/[a-c]{1,2})?", 1..5),
+            sizes in prop::collection::vec(0..2000u64, 5),
+            at in any::<prop::sample::Index>(),
+            with in prop_oneof![any::<u8>(), prop::sample::select(b"0+-A\\nr\r\n /.".to_vec())],
+        ) {
+            let mut text = Vec::new();
+            for (path, size) in names.iter().zip(sizes) {
+                let kind = [ItemKind::File, ItemKind::Exec, ItemKind::Link, ItemKind::EmptyDir][size as usize % 4];
+                let digest = (kind != ItemKind::EmptyDir).then(|| Digest::of(path.as_bytes()));
+                write_listing_line(&mut text, &Item { kind, digest, size, path: path.as_str().into() });
+            }
+            let is_written_alike = |text: &[u8]| {
+                let mut again = Vec::new();
+                let Ok(items) = parse_listing(text) else { return None };
+                items.iter().for_each(|item| write_listing_line(&mut again, item));
+                Some(again == text)
+            };
+            prop_assert_ne!(is_written_alike(&text), Some(false));
+            let at = at.index(text.len());
+            text[at] = with;
+            prop_assert_ne!(is_written_alike(&text), Some(false), "{}", String::from_utf8_lossy(&text));
+        }
+    }
 
     #[test]
     fn a_line_has_one_form() {

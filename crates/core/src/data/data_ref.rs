@@ -11,7 +11,7 @@ use super::version::{Version, split_name, version_of, version_with, versions};
 use crate::config::manifest::nearest;
 use crate::fsio::IoError;
 use crate::project::fingerprint::read_outside;
-use crate::project::fingerprint::walk;
+use crate::project::fingerprint::{Seen, walk};
 use crate::project::workspace::Project;
 use crate::record::receipt::{Content, ContentKind, StorageMode};
 use crate::store::{Digest, Item, ItemKind, hash_file, items_of_listing};
@@ -200,7 +200,7 @@ impl DataRef {
     /// The files of a folder as one table, if they make one.
     fn of_parts<'p>(&self, project: &'p Project) -> Result<Option<Table<'p>>, DataError> {
         let mut files = Vec::new();
-        for (path, kind, digest, _) in self.entries(project)? {
+        for (path, kind, digest) in self.files(project)? {
             let origin = match (kind, digest, &self.file) {
                 (ItemKind::File | ItemKind::Exec, _, Some(folder)) => Origin::File(folder.join(&path)),
                 (ItemKind::File | ItemKind::Exec, Some(digest), None) => {
@@ -229,22 +229,39 @@ impl DataRef {
 
     /// The files of a folder. Of a recorded one the listing is enough.
     pub fn entries(&self, project: &Project) -> Result<Vec<Entry>, DataError> {
-        let listing = match project.store.listing(&self.content.digest) {
-            Ok(listing) => listing,
-            Err(e) => match &self.file {
-                Some(folder) => return on_disk(folder),
-                None => return Err(e.into()),
-            },
-        };
+        match (self.recorded(project), &self.file) {
+            (Ok(entries), _) => Ok(entries),
+            (Err(_), Some(folder)) => on_disk(folder),
+            (Err(e), None) => Err(e),
+        }
+    }
+
+    /// The files of a folder, without their digests where they would have to be read for that.
+    fn files(&self, project: &Project) -> Result<Vec<(String, ItemKind, Option<Digest>)>, DataError> {
+        match (self.recorded(project), &self.file) {
+            (Ok(entries), _) => Ok(entries.into_iter().map(|(path, kind, digest, _)| (path, kind, digest)).collect()),
+            (Err(_), Some(folder)) => Ok(walked(folder)?.1.into_iter().map(|seen| (seen.path, seen.kind, None)).collect()),
+            (Err(e), None) => Err(e),
+        }
+    }
+
+    fn recorded(&self, project: &Project) -> Result<Vec<Entry>, DataError> {
+        let listing = project.store.listing(&self.content.digest)?;
         let items: Vec<Item<'_>> = items_of_listing(&project.store, &self.content.digest, &listing)?;
         Ok(items.into_iter().map(|i| (i.path.into_owned(), i.kind, i.digest, i.size)).collect())
     }
 }
 
+/// Everything in a folder on the disk, with where the folder really is.
+fn walked(folder: &Path) -> Result<(PathBuf, Vec<Seen>), DataError> {
+    let folder = std::fs::canonicalize(folder).map_err(IoError::of("open the folder", folder))?;
+    let seen = walk(&folder)?;
+    Ok((folder, seen))
+}
+
 fn on_disk(folder: &Path) -> Result<Vec<Entry>, DataError> {
     use rayon::prelude::*;
-    let folder = &std::fs::canonicalize(folder).map_err(IoError::of("open the folder", folder))?;
-    let seen = walk(folder)?;
+    let (folder, seen) = walked(folder)?;
     seen.into_par_iter()
         .map(|seen| {
             let full = folder.join(&seen.path);

@@ -105,7 +105,7 @@ fn folded(documents: &[&Vec<u8>], packs: &[usize], at_once: bool) -> (Tiny, Path
         }
     }
     let ledger = Ledger::open(&path, &store).unwrap();
-    assert!(ledger.agrees_with_a_new_one(&store).unwrap());
+    assert!(ledger.state().unwrap().is_of(&store).unwrap());
     drop(ledger);
     (tiny, path)
 }

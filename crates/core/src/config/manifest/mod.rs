@@ -382,7 +382,8 @@ fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, V
     if !mistakes.is_empty() {
         return Err(with_mistakes_of_meaning(text, document, folder, mistakes, &wrong));
     }
-    let form: form::ManifestForm = toml::from_str(text).map_err(|e| {
+    let form = toml::de::Deserializer::from(document.root.clone());
+    let form = form::ManifestForm::deserialize(form).map_err(|e| {
         vec![Diagnostic::new(e.span().unwrap_or(0..0), e.message().to_string(), "here", "see the schema that `textum new` links")]
     })?;
     let tables: serde_json::Map<String, serde_json::Value> = form.params.clone().into_iter().collect();

@@ -1,9 +1,10 @@
 //! All receipts of a store, read.
 
+use rayon::prelude::*;
+
 use crate::record::ledger::Ledger;
 use crate::record::receipt::{
-    CHECKPOINT_RECEIPT, CheckpointReceipt, DATA_RECEIPT, DataReceipt, PUBLISH_RECEIPT, PublishReceipt, REBUILD_RECEIPT,
-    RUN_RECEIPT, RebuildReceipt, ReceiptError, RunReceipt, STAGE_RECEIPT, StageReceipt, read_document,
+    CheckpointReceipt, DataReceipt, Document, PublishReceipt, RebuildReceipt, ReceiptError, RunReceipt, StageReceipt, read_document,
 };
 use crate::store::{Digest, Store};
 
@@ -27,25 +28,23 @@ pub struct Inventory {
 }
 
 impl Inventory {
-    /// Reads all receipts that the ledger knows.
+    /// Reads all receipts that the ledger knows. Whoever asks for them goes through what they speak of.
     pub fn load(store: &Store, ledger: &Ledger) -> Result<Inventory, UpkeepError> {
-        let mut all = Inventory::default();
-        for (digest, kind) in ledger.all_documents()? {
-            let bytes = || store.read(&digest);
-            match kind.as_str() {
-                RUN_RECEIPT => all.runs.push((digest, RunReceipt::load(store, &digest)?)),
-                STAGE_RECEIPT => all.stages.push((digest, StageReceipt::load(store, &digest)?)),
-                DATA_RECEIPT => all.data.push((digest, read_document(&digest, &bytes()?).map_err(ReceiptError::from)?)),
-                CHECKPOINT_RECEIPT => all.checkpoints.push((digest, CheckpointReceipt::load(store, &digest)?)),
-                PUBLISH_RECEIPT => {
-                    all.publications.push((digest, read_document(&digest, &bytes()?).map_err(ReceiptError::from)?));
-                }
-                REBUILD_RECEIPT => {
-                    all.rebuilds.push((digest, read_document(&digest, &bytes()?).map_err(ReceiptError::from)?));
-                }
-                _ => {}
-            }
-        }
-        Ok(all)
+        store.keep_records();
+        let documents = ledger.all_documents()?;
+        Ok(Inventory {
+            runs: all_of(store, &documents)?,
+            stages: all_of(store, &documents)?,
+            data: all_of(store, &documents)?,
+            checkpoints: all_of(store, &documents)?,
+            rebuilds: all_of(store, &documents)?,
+            publications: all_of(store, &documents)?,
+        })
     }
+}
+
+/// The documents of one type, each read.
+fn all_of<T: Document + Send>(store: &Store, documents: &[(Digest, String)]) -> Result<Vec<(Digest, T)>, ReceiptError> {
+    let of_type = documents.par_iter().filter(|(_, kind)| kind == T::TYPE);
+    of_type.map(|(digest, _)| Ok((*digest, read_document(digest, &store.read(digest)?)?))).collect()
 }

@@ -2,6 +2,8 @@
 //! of a receipt would be forgotten with it, were it not for what still names it.
 
 use std::collections::{BTreeMap, BTreeSet};
+
+use rayon::prelude::*;
 use textum_base::Identity;
 
 use super::{VerifyError, VerifyReport};
@@ -19,6 +21,42 @@ pub(super) struct Losses {
     pub open: BTreeSet<LostDocument>,
     /// Lost and acknowledged.
     pub acknowledged: usize,
+}
+
+/// The runs that documents tell of.
+#[derive(Debug, Default)]
+pub(super) struct History {
+    /// The runs that have a receipt.
+    runs: BTreeSet<String>,
+    /// The receipts that they name as the ones before them.
+    before: BTreeSet<Digest>,
+    /// The runs that have executions.
+    executed: BTreeSet<String>,
+}
+
+impl History {
+    /// Of the documents of a store that can be read.
+    pub(super) fn load(store: &Store, documents: &BTreeMap<Digest, String>) -> History {
+        let of_kind =
+            |wanted: &'static str| documents.par_iter().filter(move |(_, kind)| *kind == wanted).map(|(digest, _)| digest);
+        let mut history = History::default();
+        let runs: Vec<_> = of_kind(RUN_RECEIPT).filter_map(|d| RunReceipt::load(store, d).ok()).collect();
+        runs.iter().for_each(|run| history.take_run(run));
+        let executions: Vec<_> = of_kind(STAGE_RECEIPT).filter_map(|d| StageReceipt::load(store, d).ok()).collect();
+        executions.iter().for_each(|execution| history.take_execution(execution));
+        history
+    }
+
+    pub(super) fn take_run(&mut self, run: &RunReceipt) {
+        self.runs.insert(run.run.clone());
+        self.before.extend(run.after);
+    }
+
+    pub(super) fn take_execution(&mut self, execution: &StageReceipt) {
+        if !self.executed.contains(&execution.run) {
+            self.executed.insert(execution.run.clone());
+        }
+    }
 }
 
 impl LostDocument {
@@ -51,12 +89,12 @@ pub(super) fn find(
     at_work: &BTreeSet<String>,
     store: &Store,
     documents: &BTreeMap<Digest, String>,
+    history: &History,
     ledger: Option<&Ledger>,
 ) -> Result<Losses, VerifyError> {
-    let of_kind = |wanted: &'static str| documents.iter().filter(move |(_, kind)| *kind == wanted).map(|(digest, _)| *digest);
     let mut open: BTreeSet<LostDocument> = BTreeSet::new();
     let mut known: BTreeSet<LostDocument> = BTreeSet::new();
-    for digest in of_kind(LOSS_RECEIPT) {
+    for digest in documents.iter().filter(|(_, kind)| *kind == LOSS_RECEIPT).map(|(digest, _)| *digest) {
         let Ok(loss) = store.read(&digest).map_err(drop).and_then(|b| read_document::<LossReceipt>(&digest, &b).map_err(drop))
         else {
             continue;
@@ -74,9 +112,7 @@ pub(super) fn find(
             }
         }
     }
-    let runs: Vec<RunReceipt> = of_kind(RUN_RECEIPT).filter_map(|d| RunReceipt::load(store, &d).ok()).collect();
-    let ids: BTreeSet<&str> = runs.iter().map(|r| r.run.as_str()).collect();
-    for after in runs.iter().filter_map(|r| r.after) {
+    for after in history.before.iter().copied() {
         if !documents.contains_key(&after) && !store.contains_document(&after)? {
             let told = open.iter().chain(&known).any(|l| l.digest == Some(after));
             if !told {
@@ -84,16 +120,15 @@ pub(super) fn find(
             }
         }
     }
-    let executed = of_kind(STAGE_RECEIPT).filter_map(|d| StageReceipt::load(store, &d).ok()).map(|r| r.run);
-    for run in executed.collect::<BTreeSet<_>>() {
-        let told = open.iter().chain(&known).any(|l| l.run.as_deref() == Some(&run) && l.kind == RUN_RECEIPT);
-        if !ids.contains(run.as_str()) && !told && !at_work.contains(&run) {
-            open.insert(LostDocument { digest: None, kind: RUN_RECEIPT.to_string(), run: Some(run) });
+    for run in &history.executed {
+        let told = open.iter().chain(&known).any(|l| l.run.as_ref() == Some(run) && l.kind == RUN_RECEIPT);
+        if !history.runs.contains(run) && !told && !at_work.contains(run) {
+            open.insert(LostDocument { digest: None, kind: RUN_RECEIPT.to_string(), run: Some(run.clone()) });
         }
     }
     // What has come back, from another copy of a pack for example, is lost no more.
     open.retain(|lost| lost.digest.is_none_or(|d| !documents.contains_key(&d)));
-    open.retain(|lost| lost.digest.is_some() || lost.run.as_deref().is_none_or(|run| !ids.contains(run)));
+    open.retain(|lost| lost.digest.is_some() || lost.run.as_ref().is_none_or(|run| !history.runs.contains(run)));
     let acknowledged = open.iter().filter(|l| known.contains(l)).count();
     open.retain(|lost| !known.contains(lost));
     Ok(Losses { open, acknowledged: acknowledged.max(known.len()) })

@@ -16,8 +16,9 @@ use crate::pipeline::exec::ExecError;
 use crate::project::fingerprint::ScanError;
 use crate::project::workspace::Workspace;
 use crate::record::ledger::{Ledger, LedgerError};
-use crate::record::receipt::is_canonical;
+use crate::record::receipt::{type_if_canonical, type_of};
 use crate::store::{Digest, Store, StoreError};
+use losses::History;
 use receipts::Checker;
 
 /// Something that is not as it must be.
@@ -108,7 +109,8 @@ pub fn acknowledge(workspace: &Workspace, by: &Identity) -> Result<usize, Verify
     let at_work = losses::at_work(workspace);
     let documents = documents(&store, &mut VerifyReport::default());
     let ledger = Ledger::open(&workspace.ledger_path(), &store).ok();
-    losses::find(&at_work, &store, &documents, ledger.as_ref())?.record(&store, by, true)
+    let history = History::load(&store, &documents);
+    losses::find(&at_work, &store, &documents, &history, ledger.as_ref())?.record(&store, by, true)
 }
 
 fn look(
@@ -119,6 +121,7 @@ fn look(
     elsewhere: Elsewhere<'_>,
 ) -> Result<VerifyReport, VerifyError> {
     let mut report = VerifyReport { deep, repaired: repaired.to_vec(), ..VerifyReport::default() };
+    store.keep_records();
     // Others may add to the store meanwhile; nothing of it goes away.
     let _steady = match store.folder().exists().then(|| store.steady()).transpose() {
         Ok(steady) => steady,
@@ -141,50 +144,60 @@ fn look(
     }
     let at_work = losses::at_work(workspace);
     let documents = documents(store, &mut report);
-    let path = workspace.ledger_path();
-    let ledger = match Ledger::open(&path, store).and_then(|l| l.check().map(|complaint| (l, complaint))) {
-        Ok((ledger, None)) => Some(ledger),
-        Ok((_, Some(complaint))) => {
-            report.problem(format!("{}: {complaint}", path.display()), true);
-            None
-        }
-        Err(e @ (LedgerError::Damaged { .. } | LedgerError::NotADatabase { .. })) => {
-            report.problem(e.to_string(), true);
-            None
-        }
-        // The ledger is as good as the receipts it is made of: those are told of below.
-        Err(LedgerError::Store(_) | LedgerError::Receipt(_)) => None,
-        Err(e) => return Err(e.into()),
-    };
+    let ledger = ledger_of(workspace, store, &mut report)?;
+    let state = ledger.as_ref().map(Ledger::state).transpose()?;
     let mut checker = Checker::new(store, &documents, hurt, elsewhere);
-    checker.all();
+    // Making the ledger anew keeps one processor busy, and so does going through the receipts.
+    let agrees = std::thread::scope(|scope| {
+        let agrees = scope.spawn(|| state.as_ref().map(|state| state.is_of(store)));
+        checker.all();
+        agrees.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+    });
     (report.runs, report.versions, report.dropped) = (checker.runs, checker.versions.len(), checker.dropped_met);
     (report.elsewhere, report.erased) = (checker.elsewhere_met, checker.erased_met);
-    checker.finish(&mut report);
-    losses::find(&at_work, store, &documents, ledger.as_ref())?.tell(&mut report);
-    if let Some(ledger) = ledger {
+    let history = checker.finish(&mut report);
+    losses::find(&at_work, store, &documents, &history, ledger.as_ref())?.tell(&mut report);
+    if let (Some(ledger), Some(agrees)) = (ledger, agrees) {
         // What is lost is told already; what others have added since the documents were listed is no difference.
         let listed: BTreeMap<Digest, String> = ledger.all_documents()?.into_iter().collect();
         store.reload()?;
         let lacks = documents.iter().any(|(digest, kind)| listed.get(digest) != Some(kind));
         let all_there = listed.keys().all(|d| documents.contains_key(d) || store.contains_document(d).unwrap_or(false));
-        let agrees = || match ledger.agrees_with_a_new_one(store) {
+        let agrees = || match agrees {
             // A document that cannot be read is told already.
             Err(LedgerError::Store(_) | LedgerError::Receipt(_)) => Ok(true),
             other => other,
         };
         if lacks || (all_there && !agrees()?) {
-            report.problem(format!("{} does not say what the receipts say", path.display()), true);
+            report.problem(format!("{} does not say what the receipts say", workspace.ledger_path().display()), true);
         }
     }
     Ok(report)
+}
+
+/// The ledger, if it is in order; what is wrong with it is told.
+fn ledger_of(workspace: &Workspace, store: &Store, report: &mut VerifyReport) -> Result<Option<Ledger>, VerifyError> {
+    let path = workspace.ledger_path();
+    match Ledger::open(&path, store).and_then(|l| l.check().map(|complaint| (l, complaint))) {
+        Ok((ledger, None)) => return Ok(Some(ledger)),
+        Ok((_, Some(complaint))) => report.problem(format!("{}: {complaint}", path.display()), true),
+        Err(e @ (LedgerError::Damaged { .. } | LedgerError::NotADatabase { .. })) => report.problem(e.to_string(), true),
+        // The ledger is as good as the receipts it is made of: those are told of below.
+        Err(LedgerError::Store(_) | LedgerError::Receipt(_)) => {}
+        Err(e) => return Err(e.into()),
+    }
+    Ok(None)
 }
 
 /// All documents of the store that can be read, by digest, with their type.
 fn documents(store: &Store, report: &mut VerifyReport) -> BTreeMap<Digest, String> {
     let mut found = BTreeMap::new();
     let look = |digest: Digest| {
-        let of = |bytes: Vec<u8>| (crate::record::receipt::type_of(&bytes).unwrap_or_default(), is_canonical(&bytes));
+        // One that is not canonical is told of, and listed by what it says it is.
+        let of = |bytes: Vec<u8>| match type_if_canonical(&bytes) {
+            Some(kind) => (kind.unwrap_or_default(), true),
+            None => (type_of(&bytes).unwrap_or_default(), false),
+        };
         (digest, store.read(&digest).map(of))
     };
     for pack in store.packs().unwrap_or_default() {

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use rayon::prelude::*;
 
 use super::Elsewhere;
+use super::losses::History;
 use super::{Problem, Touched, VerifyReport};
 use crate::record::receipt::{
     CHECKPOINT_RECEIPT, CheckpointReceipt, Content, ContentKind, DATA_RECEIPT, DataReceipt, Document, ERASE_RECEIPT, EraseReceipt,
@@ -49,6 +50,8 @@ pub(super) struct Checker<'a> {
     folders: HashSet<Digest>,
     /// The documents of observed inputs met.
     observed: HashSet<Digest>,
+    /// The runs met, and the runs whose executions were met.
+    history: History,
     pub lacking: Vec<Lacking>,
     pub runs: usize,
     /// Datasets and the contents of their versions: a version that got a note has several receipts.
@@ -81,6 +84,7 @@ impl<'a> Checker<'a> {
             problems: BTreeMap::new(),
             folders: HashSet::new(),
             observed: HashSet::new(),
+            history: History::default(),
             lacking: Vec::new(),
             runs: 0,
             versions: HashSet::new(),
@@ -168,12 +172,13 @@ impl<'a> Checker<'a> {
         self.folders.iter().copied()
     }
 
-    /// Tells of what was found.
-    pub fn finish(self, report: &mut VerifyReport) {
+    /// Tells of what was found; gives what runs there were.
+    pub fn finish(self, report: &mut VerifyReport) -> History {
         for (what, touched) in self.problems {
             let (runs, datasets) = (touched.runs.into_iter().collect(), touched.datasets.into_iter().collect());
             report.problems.push(Problem { what, runs, datasets, derived: false });
         }
+        self.history
     }
 
     fn data(&mut self, data: &DataReceipt) {
@@ -218,6 +223,7 @@ impl<'a> Checker<'a> {
 
     fn run(&mut self, run: &RunReceipt, stages: Vec<(String, Digest, Result<Execution, ReceiptError>)>) {
         self.runs += 1;
+        self.history.take_run(run);
         let touched = || Touched { runs: [run.run.clone()].into(), ..Touched::default() };
         self.references(run, &touched(), &|reference| match reference.role {
             Role::RunLog => format!("the log of the run {}", run.run),
@@ -246,6 +252,7 @@ impl<'a> Checker<'a> {
 
     fn stage(&mut self, execution: &Execution, digest: &Digest, run: &str) {
         let receipt = &execution.receipt;
+        self.history.take_execution(receipt);
         let name = &receipt.inputs.stage;
         let touched = || Touched { runs: [run.to_string()].into(), ..Touched::default() };
         if !execution.keyed {

@@ -51,9 +51,10 @@ pub(super) fn repair(workspace: &Workspace, store: &Store, by: &Identity) -> Res
     let fine = match Ledger::open(&path, store) {
         Ok(ledger) => {
             // Before the ledger is made anew: it may be the last to know of them.
-            losses::find(&at_work, store, &documents, Some(&ledger))?.record(store, by, false)?;
+            let history = losses::History::load(store, &documents);
+            losses::find(&at_work, store, &documents, &history, Some(&ledger))?.record(store, by, false)?;
             let listed: BTreeMap<Digest, String> = ledger.all_documents()?.into_iter().collect();
-            ledger.check()?.is_none() && listed == documents && ledger.agrees_with_a_new_one(store)?
+            ledger.check()?.is_none() && listed == documents && ledger.state()?.is_of(store)?
         }
         Err(LedgerError::Damaged { .. } | LedgerError::NotADatabase { .. } | LedgerError::Newer { .. }) => false,
         // It is as good as the receipts that it is made of.

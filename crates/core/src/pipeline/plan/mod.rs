@@ -100,7 +100,8 @@ impl Plan {
     /// Decides for all the stages asked for and what they need, without writing anything.
     pub fn make(plan_context: &PlanContext<'_>, selected: &[bool]) -> Result<Plan, PlanError> {
         let _span = tracing::debug_span!("plan").entered();
-        plan_context.project.ledger.at_once(|| Plan::decide_all(plan_context, selected))?
+        let decide = || plan_context.observed.at_once(|| Plan::decide_all(plan_context, selected));
+        plan_context.project.ledger.at_once(decide)?
     }
 
     fn decide_all(plan_context: &PlanContext<'_>, selected: &[bool]) -> Result<Plan, PlanError> {

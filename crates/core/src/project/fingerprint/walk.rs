@@ -94,7 +94,7 @@ fn visit(root: &Root<'_>, folder: &OwnedFd, below: &str, private: bool) -> Resul
 }
 
 fn enter(root: &Root<'_>, folder: &OwnedFd, below: &str, name: &str, private: bool) -> Result<Vec<Seen>, ScanError> {
-    let path = format!("{below}{name}/");
+    let path = [below, name, "/"].concat();
     match open_folder(folder, name) {
         // Gone since its folder was listed.
         Err(rustix::io::Errno::NOENT) => Ok(Vec::new()),
@@ -126,7 +126,7 @@ fn list(root: &Root<'_>, folder: &OwnedFd, below: &str) -> Result<Vec<Entry>, Sc
 }
 
 fn look_at(root: &Root<'_>, folder: &OwnedFd, below: &str, name: &str, private: bool) -> Result<Option<Seen>, ScanError> {
-    let path = format!("{below}{name}");
+    let path = [below, name].concat();
     let stat = match statat(folder, name, AtFlags::SYMLINK_NOFOLLOW) {
         Err(rustix::io::Errno::NOENT) => return Ok(None),
         other => other.map_err(|e| IoError::of("look at", &root.path.join(&path))(e.into()))?,

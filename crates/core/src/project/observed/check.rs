@@ -34,6 +34,8 @@ pub struct ObservedCheck {
     unchanged: RefCell<BTreeSet<Digest>>,
     /// Versions of the packages that are installed here, by their normal names.
     installed: BTreeMap<String, String>,
+    /// While many documents are held against one moment: which names outside of the project were there.
+    there: RefCell<Option<HashMap<String, bool>>>,
 }
 
 /// What a stage would see of the project.
@@ -64,7 +66,17 @@ impl ObservedCheck {
             lists: RefCell::default(),
             unchanged: RefCell::default(),
             installed: BTreeMap::new(),
+            there: RefCell::default(),
         }
+    }
+
+    /// For the time of `look`, each name outside of the project is looked for once: stages search the same folders for
+    /// the same programs.
+    pub fn at_once<T>(&self, look: impl FnOnce() -> T) -> T {
+        self.there.replace(Some(HashMap::new()));
+        let found = look();
+        self.there.replace(None);
+        found
     }
 
     /// With the versions of the packages that are installed here.
@@ -149,12 +161,26 @@ impl ObservedCheck {
             World::Sandbox(reads) if is_of_project(name) => {
                 reads.keys().any(|r| is_within(r, name)) || reads.iter().any(|(r, c)| self.is_in_read(name, r, c))
             }
-            _ => self.places.path(name).symlink_metadata().is_ok(),
+            _ if is_of_project(name) => self.stands(name),
+            _ => {
+                let known = self.there.borrow().as_ref().and_then(|there| there.get(name).copied());
+                known.unwrap_or_else(|| {
+                    let stands = self.stands(name);
+                    if let Some(there) = self.there.borrow_mut().as_mut() {
+                        there.insert(name.to_string(), stands);
+                    }
+                    stands
+                })
+            }
         }
     }
 
+    fn stands(&self, name: &str) -> bool {
+        self.places.path(name).symlink_metadata().is_ok()
+    }
+
     fn is_in_read(&self, name: &str, read: &SourcePath, content: &Content) -> bool {
-        content.kind == ContentKind::Folder && is_within(name, read) && self.places.path(name).symlink_metadata().is_ok()
+        content.kind == ContentKind::Folder && is_within(name, read) && self.stands(name)
     }
 
     fn name_changes(&self, inputs: &ObservedInputs, world: World<'_>) -> Vec<Reason> {

@@ -13,6 +13,7 @@ mod query;
 mod select;
 
 use std::cell::RefCell;
+use std::collections::HashSet;
 use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -203,18 +204,12 @@ impl Ledger {
         Ok((said != "ok").then_some(said))
     }
 
-    /// Whether a ledger made anew from the packs that this one has seen would hold the same rows. Packs must not
-    /// go away meanwhile.
-    pub fn agrees_with_a_new_one(&self, store: &Store) -> Result<bool, LedgerError> {
-        let fresh = Ledger::in_memory()?;
-        let mine = self.at_once(|| {
+    /// What it says now, to be held against a ledger that is made anew.
+    pub fn state(&self) -> Result<LedgerState, LedgerError> {
+        self.at_once(|| {
             let seen: Vec<[u8; 32]> = self.rows("SELECT name FROM packs", &[], |r| r.get(0))?;
-            Ok::<_, LedgerError>((seen, self.contents()?))
-        })??;
-        let there = store.packs()?;
-        let seen: std::collections::HashSet<[u8; 32]> = mine.0.into_iter().collect();
-        fresh.fold(store, there.into_iter().filter(|p| seen.contains(p.as_bytes())).collect())?;
-        Ok(mine.1 == fresh.contents()?)
+            Ok(LedgerState { packs: seen.into_iter().collect(), tables: self.contents()? })
+        })?
     }
 
     /// A digest of each table's rows but for the list of packs, which folding changes.
@@ -233,6 +228,22 @@ impl Ledger {
             found.push((table, hasher.finalize()));
         }
         Ok(found)
+    }
+}
+
+/// What a ledger says: the packs that it has seen, and a digest of each of its tables.
+pub struct LedgerState {
+    packs: HashSet<[u8; 32]>,
+    tables: Vec<(String, blake3::Hash)>,
+}
+
+impl LedgerState {
+    /// Whether a ledger made anew from the same packs holds the same rows. Packs must not go away meanwhile.
+    pub fn is_of(&self, store: &Store) -> Result<bool, LedgerError> {
+        let fresh = Ledger::in_memory()?;
+        let there = store.packs()?;
+        fresh.fold(store, there.into_iter().filter(|p| self.packs.contains(p.as_bytes())).collect())?;
+        Ok(self.tables == fresh.contents()?)
     }
 }
 

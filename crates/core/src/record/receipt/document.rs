@@ -23,6 +23,9 @@ pub trait Document: Serialize + DeserializeOwned {
     /// Its `type`, such as `textum/stage-receipt@1`.
     const TYPE: &'static str;
 
+    /// The type that it says it has.
+    fn said_type(&self) -> &str;
+
     /// What is wrong with it that its types cannot say.
     fn check(&self) -> Result<(), String>;
 
@@ -79,6 +82,9 @@ fn reads(all: &[Read]) -> Result<(), String> {
 
 impl Document for Inputs {
     const TYPE: &'static str = INPUTS;
+    fn said_type(&self) -> &str {
+        &self.r#type
+    }
     fn check(&self) -> Result<(), String> {
         name("stage", &self.stage)
     }
@@ -86,6 +92,9 @@ impl Document for Inputs {
 
 impl Document for StageReceipt {
     const TYPE: &'static str = STAGE_RECEIPT;
+    fn said_type(&self) -> &str {
+        &self.r#type
+    }
     fn check(&self) -> Result<(), String> {
         self.inputs.check()?;
         run_id(&self.run)?;
@@ -117,6 +126,9 @@ impl Document for StageReceipt {
 
 impl Document for StageStart {
     const TYPE: &'static str = STAGE_START;
+    fn said_type(&self) -> &str {
+        &self.r#type
+    }
     fn check(&self) -> Result<(), String> {
         self.inputs.check()?;
         run_id(&self.run)?;
@@ -131,6 +143,9 @@ impl Document for StageStart {
 
 impl Document for RunReceipt {
     const TYPE: &'static str = RUN_RECEIPT;
+    fn said_type(&self) -> &str {
+        &self.r#type
+    }
     fn check(&self) -> Result<(), String> {
         run_id(&self.run)?;
         time(&self.started)?;
@@ -155,6 +170,9 @@ impl Document for RunReceipt {
 
 impl Document for DataReceipt {
     const TYPE: &'static str = DATA_RECEIPT;
+    fn said_type(&self) -> &str {
+        &self.r#type
+    }
     fn check(&self) -> Result<(), String> {
         name("dataset", &self.dataset)?;
         time(&self.recorded)?;
@@ -168,6 +186,9 @@ impl Document for DataReceipt {
 
 impl Document for CheckpointReceipt {
     const TYPE: &'static str = CHECKPOINT_RECEIPT;
+    fn said_type(&self) -> &str {
+        &self.r#type
+    }
     fn check(&self) -> Result<(), String> {
         run_id(&self.run)?;
         name("stage", &self.stage)
@@ -181,6 +202,9 @@ impl Document for CheckpointReceipt {
 
 impl Document for RebuildReceipt {
     const TYPE: &'static str = REBUILD_RECEIPT;
+    fn said_type(&self) -> &str {
+        &self.r#type
+    }
     fn check(&self) -> Result<(), String> {
         run_id(&self.run)?;
         self.stages.iter().try_for_each(|s| name("stage", &s.stage))
@@ -189,6 +213,9 @@ impl Document for RebuildReceipt {
 
 impl Document for RemarkReceipt {
     const TYPE: &'static str = REMARK_RECEIPT;
+    fn said_type(&self) -> &str {
+        &self.r#type
+    }
     fn check(&self) -> Result<(), String> {
         run_id(&self.run)
     }
@@ -196,6 +223,9 @@ impl Document for RemarkReceipt {
 
 impl Document for PublishReceipt {
     const TYPE: &'static str = PUBLISH_RECEIPT;
+    fn said_type(&self) -> &str {
+        &self.r#type
+    }
     fn check(&self) -> Result<(), String> {
         time(&self.at)?;
         self.bundle.check()
@@ -208,6 +238,9 @@ impl Document for PublishReceipt {
 
 impl Document for TreeReceipt {
     const TYPE: &'static str = TREE_RECEIPT;
+    fn said_type(&self) -> &str {
+        &self.r#type
+    }
     fn check(&self) -> Result<(), String> {
         self.run.iter().try_for_each(|run| run_id(run))?;
         datasets(&self.data)?;
@@ -219,6 +252,9 @@ macro_rules! nothing_to_check {
     ($($document:ty: $name:ident),*) => {
         $(impl Document for $document {
             const TYPE: &'static str = $name;
+            fn said_type(&self) -> &str {
+                &self.r#type
+            }
             fn check(&self) -> Result<(), String> {
                 Ok(())
             }
@@ -228,6 +264,9 @@ macro_rules! nothing_to_check {
 
 impl Document for LossReceipt {
     const TYPE: &'static str = LOSS_RECEIPT;
+    fn said_type(&self) -> &str {
+        &self.r#type
+    }
     fn check(&self) -> Result<(), String> {
         time(&self.found)?;
         self.lost.iter().filter_map(|lost| lost.run.as_deref()).try_for_each(run_id)
@@ -236,6 +275,9 @@ impl Document for LossReceipt {
 
 impl Document for EraseReceipt {
     const TYPE: &'static str = ERASE_RECEIPT;
+    fn said_type(&self) -> &str {
+        &self.r#type
+    }
     fn check(&self) -> Result<(), String> {
         name("dataset", &self.dataset)?;
         time(&self.erased)
@@ -244,6 +286,9 @@ impl Document for EraseReceipt {
 
 impl Document for ObservedInputs {
     const TYPE: &'static str = OBSERVED;
+    fn said_type(&self) -> &str {
+        &self.r#type
+    }
     fn check(&self) -> Result<(), String> {
         Ok(())
     }
@@ -256,6 +301,9 @@ impl Document for ObservedInputs {
 
 impl Document for KeptEnvironment {
     const TYPE: &'static str = KEPT;
+    fn said_type(&self) -> &str {
+        &self.r#type
+    }
     fn check(&self) -> Result<(), String> {
         Ok(())
     }

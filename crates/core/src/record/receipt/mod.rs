@@ -20,6 +20,7 @@ mod stage;
 mod tree;
 
 pub use any::references_of;
+pub(crate) use canonical::type_if_canonical;
 pub use canonical::{DocumentError, canonical, is_canonical, read_document, type_of, word};
 pub use content::{Content, ContentKind, PathContent, Private};
 pub use data::{DATA_RECEIPT, DataReceipt, PRUNE_RECEIPT, PruneReceipt};

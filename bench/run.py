@@ -246,7 +246,7 @@ def main():
             text = manifest.read().replace("]\n[stage", "]\nobserve = false\n[stage")
         with open(os.path.join(project, "textum.toml"), "w") as manifest:
             manifest.write(text + "observe = false\n")
-        many(lines, project, ", not observed", "2.5")
+        many(lines, project, ", not observed", "2")
         if options.observing:
             return
         lines.append(experiments.sweep(folder, TEXTUM, pair))

@@ -105,7 +105,7 @@ fn folded(documents: &[&Vec<u8>], packs: &[usize], at_once: bool) -> (Tiny, Path
         }
     }
     let ledger = Ledger::open(&path, &store).unwrap();
-    assert!(ledger.state().unwrap().is_of(&store).unwrap());
+    assert!(Ledger::made_anew(&store, store.packs().unwrap()).unwrap().agrees_with(&ledger, &store).unwrap());
     drop(ledger);
     (tiny, path)
 }

@@ -240,3 +240,28 @@ fn a_document_that_lies_is_never_taken_for_unchanged() {
     let inputs = ObservedInputs { absent: names.clone(), present: names, ..good };
     assert!(!shed.changes(&inputs, World::Tree).is_empty());
 }
+
+#[test]
+fn what_is_outside_of_the_project_is_looked_for_once_in_a_moment_and_anew_in_the_next() {
+    let shed = Shed::new();
+    let observation = Observation {
+        absent: vec![absent(&shed, "project/maybe", false), absent(&shed, "home/.looms", false)],
+        ..Observation::default()
+    };
+    let inputs = shed.settle(&observation).inputs;
+    assert_eq!(inputs.absent, ["maybe", "~/.looms"]);
+    let check = shed.check(&shed.variables);
+    let changes = || -> Vec<String> {
+        let found = check.changes(&shed.store, &inputs, World::Tree, Trust::Content, 50).unwrap();
+        found.into_iter().map(|r| r.name).collect()
+    };
+    check.at_once(|| {
+        assert!(changes().is_empty());
+        shed.put("project/maybe", "x");
+        shed.put("home/.looms", "x");
+        assert_eq!(changes(), ["maybe"], "what stages may have written since is not remembered");
+    });
+    assert_eq!(changes(), ["maybe", "~/.looms"]);
+    std::fs::remove_file(shed.path("home/.looms")).unwrap();
+    assert_eq!(check.at_once(changes), ["maybe"], "nothing of the moment before is left");
+}

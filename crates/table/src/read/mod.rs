@@ -1,6 +1,8 @@
 //! Tables out of files: where the bytes are and in which format, and a reader for each format.
 
+#[cfg(feature = "arrow")]
 mod arrow;
+#[cfg(feature = "arrow")]
 mod arrow_cell;
 mod blanks;
 mod by_column;
@@ -13,6 +15,8 @@ mod json_array;
 mod json_lines;
 mod lines;
 mod listed;
+#[cfg(not(feature = "arrow"))]
+mod no_arrow;
 mod nulls;
 mod only;
 mod parts;

@@ -5,13 +5,17 @@ use std::io::{BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+#[cfg(feature = "arrow")]
+use super::arrow;
 use super::by_column::{self, ByColumn};
 use super::dialect::{Delimiter, Dialect};
 use super::encoded::{Decoded, decoded};
 use super::json_array::Elements;
 use super::listed::{self, Listed};
+#[cfg(not(feature = "arrow"))]
+use super::no_arrow as arrow;
 use super::parts::{self, Part};
-use super::{arrow, columnar, delimited, json_lines, nulls, only, stopping};
+use super::{columnar, delimited, json_lines, nulls, only, stopping};
 use crate::filter::{Condition, Named};
 use crate::{Row, Rows, TableError};
 use textum_base::fsio::IoError;

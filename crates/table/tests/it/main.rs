@@ -8,6 +8,7 @@
     missing_docs
 )]
 
+#[cfg(feature = "arrow")]
 mod arrow;
 mod by_column;
 mod conditions;

@@ -15,7 +15,7 @@ use crate::fsio::IoError;
 use crate::pipeline::exec::ExecError;
 use crate::project::fingerprint::ScanError;
 use crate::project::workspace::Workspace;
-use crate::record::ledger::{Ledger, LedgerError};
+use crate::record::ledger::{Ledger, LedgerError, MadeAnew};
 use crate::record::receipt::{type_if_canonical, type_of};
 use crate::store::{Digest, Store, StoreError};
 use losses::History;
@@ -142,37 +142,49 @@ fn look(
             report.problem(format!("{}: {}", damage.path.display(), damage.what), damage.derived);
         }
     }
-    let at_work = losses::at_work(workspace);
-    let documents = documents(store, &mut report);
-    let ledger = ledger_of(workspace, store, &mut report)?;
-    let state = ledger.as_ref().map(Ledger::state).transpose()?;
-    let mut checker = Checker::new(store, &documents, hurt, elsewhere);
     // Making the ledger anew keeps one processor busy, and so does going through the receipts.
-    let agrees = std::thread::scope(|scope| {
-        let agrees = scope.spawn(|| state.as_ref().map(|state| state.is_of(store)));
-        checker.all();
-        agrees.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
-    });
+    let packs = store.packs()?;
+    std::thread::scope(|scope| {
+        let made_anew = scope.spawn(|| Ledger::made_anew(store, packs));
+        let made_anew = || made_anew.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+        look_at_receipts(workspace, store, hurt, elsewhere, &mut report, made_anew)
+    })?;
+    Ok(report)
+}
+
+/// Looks at receipts, at what they speak of and at the ledger; it is asked for one that was made anew when all else is done.
+fn look_at_receipts(
+    workspace: &Workspace,
+    store: &Store,
+    hurt: HashSet<Digest>,
+    elsewhere: Elsewhere<'_>,
+    report: &mut VerifyReport,
+    made_anew: impl FnOnce() -> Result<MadeAnew, LedgerError>,
+) -> Result<(), VerifyError> {
+    let at_work = losses::at_work(workspace);
+    let documents = documents(store, report);
+    let ledger = ledger_of(workspace, store, report)?;
+    let mut checker = Checker::new(store, &documents, hurt, elsewhere);
+    checker.all();
     (report.runs, report.versions, report.dropped) = (checker.runs, checker.versions.len(), checker.dropped_met);
     (report.elsewhere, report.erased) = (checker.elsewhere_met, checker.erased_met);
-    let history = checker.finish(&mut report);
-    losses::find(&at_work, store, &documents, &history, ledger.as_ref())?.tell(&mut report);
-    if let (Some(ledger), Some(agrees)) = (ledger, agrees) {
-        // What is lost is told already; what others have added since the documents were listed is no difference.
-        let listed: BTreeMap<Digest, String> = ledger.all_documents()?.into_iter().collect();
-        store.reload()?;
-        let lacks = documents.iter().any(|(digest, kind)| listed.get(digest) != Some(kind));
-        let all_there = listed.keys().all(|d| documents.contains_key(d) || store.contains_document(d).unwrap_or(false));
-        let agrees = || match agrees {
-            // A document that cannot be read is told already.
-            Err(LedgerError::Store(_) | LedgerError::Receipt(_)) => Ok(true),
-            other => other,
-        };
-        if lacks || (all_there && !agrees()?) {
-            report.problem(format!("{} does not say what the receipts say", workspace.ledger_path().display()), true);
-        }
+    let history = checker.finish(report);
+    losses::find(&at_work, store, &documents, &history, ledger.as_ref())?.tell(report);
+    let Some(ledger) = ledger else { return Ok(()) };
+    // What is lost is told already; what others have added since the documents were listed is no difference.
+    let listed: BTreeMap<Digest, String> = ledger.all_documents()?.into_iter().collect();
+    store.reload()?;
+    let lacks = documents.iter().any(|(digest, kind)| listed.get(digest) != Some(kind));
+    let all_there = listed.keys().all(|d| documents.contains_key(d) || store.contains_document(d).unwrap_or(false));
+    let agrees = || match made_anew().and_then(|anew| anew.agrees_with(&ledger, store)) {
+        // A document that cannot be read is told already.
+        Err(LedgerError::Store(_) | LedgerError::Receipt(_)) => Ok(true),
+        other => other,
+    };
+    if lacks || (all_there && !agrees()?) {
+        report.problem(format!("{} does not say what the receipts say", workspace.ledger_path().display()), true);
     }
-    Ok(report)
+    Ok(())
 }
 
 /// The ledger, if it is in order; what is wrong with it is told.

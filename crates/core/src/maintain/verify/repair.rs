@@ -48,13 +48,14 @@ pub(super) fn repair(workspace: &Workspace, store: &Store, by: &Identity) -> Res
     done.extend(take_anew(workspace, store, &lacking)?);
     done.extend(close_gaps(store, &documents)?);
     let path = workspace.ledger_path();
+    let packs = store.packs()?;
     let fine = match Ledger::open(&path, store) {
         Ok(ledger) => {
             // Before the ledger is made anew: it may be the last to know of them.
             let history = losses::History::load(store, &documents);
             losses::find(&at_work, store, &documents, &history, Some(&ledger))?.record(store, by, false)?;
             let listed: BTreeMap<Digest, String> = ledger.all_documents()?.into_iter().collect();
-            ledger.check()?.is_none() && listed == documents && ledger.state()?.is_of(store)?
+            ledger.check()?.is_none() && listed == documents && Ledger::made_anew(store, packs)?.agrees_with(&ledger, store)?
         }
         Err(LedgerError::Damaged { .. } | LedgerError::NotADatabase { .. } | LedgerError::Newer { .. }) => false,
         // It is as good as the receipts that it is made of.

@@ -47,9 +47,9 @@ impl Ledger {
                 other => other?,
             };
             for some in documents.chunks(TOGETHER) {
-                let texts: Vec<Vec<u8>> = some.par_iter().map(|digest| store.read(digest)).collect::<Result<_, _>>()?;
-                for (digest, bytes) in some.iter().zip(&texts) {
-                    taken += usize::from(fold(tx, digest, bytes).map_err(|e| e.into_ledger(&self.path))?);
+                let read: Vec<Known> = some.par_iter().map(|digest| Known::read(store, digest)).collect::<Result<_, _>>()?;
+                for document in read {
+                    taken += usize::from(document.fold(tx).map_err(|e| e.into_ledger(&self.path))?);
                 }
             }
             let mut seen = tx.prepare_cached("INSERT OR IGNORE INTO packs VALUES (?1)").map_err(fail)?;
@@ -97,27 +97,45 @@ impl From<DocumentError> for FoldError {
     }
 }
 
-/// Takes one document in; `false` when it was known.
-fn fold(tx: &Transaction<'_>, digest: &Digest, bytes: &[u8]) -> Result<bool, FoldError> {
-    let kind = type_of(bytes).unwrap_or_default();
-    let new = tx.prepare_cached("INSERT OR IGNORE INTO documents VALUES (?1, ?2)")?.execute(params![digest.as_bytes(), kind])?;
-    if new == 0 {
-        return Ok(false);
+/// A document, read: many are at once, what it says is put in one by one.
+struct Known {
+    digest: Digest,
+    kind: String,
+    rows: Result<Option<Box<dyn Fold>>, DocumentError>,
+}
+
+impl Known {
+    fn read(store: &Store, digest: &Digest) -> Result<Known, StoreError> {
+        let bytes = store.read(digest)?;
+        let kind = type_of(&bytes).unwrap_or_default();
+        let rows = read_known(digest, &kind, &bytes);
+        Ok(Known { digest: *digest, kind, rows })
     }
-    match fold_known(tx, digest, &kind, bytes) {
-        // One that cannot be read, or says what could do harm, is left out and told of; it is no reason to be
-        // without all others.
-        Err(FoldError::Document(e @ (DocumentError::Malformed { .. } | DocumentError::Unwritable(_)))) => {
-            tx.prepare_cached("INSERT OR IGNORE INTO unreadable VALUES (?1, ?2)")?
-                .execute(params![digest.as_bytes(), e.to_string()])?;
-            Ok(true)
+
+    /// Takes it in; `false` when it was known.
+    fn fold(self, tx: &Transaction<'_>) -> Result<bool, FoldError> {
+        let Known { digest, kind, rows } = self;
+        let new =
+            tx.prepare_cached("INSERT OR IGNORE INTO documents VALUES (?1, ?2)")?.execute(params![digest.as_bytes(), kind])?;
+        if new == 0 {
+            return Ok(false);
         }
-        other => other.map(|()| true),
+        match rows {
+            Ok(rows) => rows.iter().try_for_each(|rows| rows.fold(tx, &digest))?,
+            // One that cannot be read, or says what could do harm, is left out and told of; it is no reason to be
+            // without all others.
+            Err(e @ (DocumentError::Malformed { .. } | DocumentError::Unwritable(_))) => {
+                tx.prepare_cached("INSERT OR IGNORE INTO unreadable VALUES (?1, ?2)")?
+                    .execute(params![digest.as_bytes(), e.to_string()])?;
+            }
+            Err(e) => return Err(e.into()),
+        }
+        Ok(true)
     }
 }
 
 /// A document that has rows of its own.
-trait Fold: Document {
+trait Fold: Send {
     /// Puts its rows in. They depend on the document only.
     fn fold(&self, tx: &Transaction<'_>, digest: &Digest) -> rusqlite::Result<()>;
 }
@@ -125,18 +143,18 @@ trait Fold: Document {
 /// All kinds of documents that have rows. A new one is named here, and how it folds stands in its `impl`.
 macro_rules! folding {
     ($($document:ty),*) => {
-        fn fold_known(tx: &Transaction<'_>, digest: &Digest, kind: &str, bytes: &[u8]) -> Result<(), FoldError> {
+        fn read_known(digest: &Digest, kind: &str, bytes: &[u8]) -> Result<Option<Box<dyn Fold>>, DocumentError> {
             $(if kind == <$document as Document>::TYPE {
-                return Ok(read_document::<$document>(digest, bytes)?.fold(tx, digest)?);
+                return Ok(Some(Box::new(read_document::<$document>(digest, bytes)?)));
             })*
             // A newer receipt is an error rather than a gap in the history; other documents are not indexed.
             if kind.starts_with("textum/") && kind.contains("-receipt@") {
                 let name = |kind: &str| kind.split('@').next().unwrap_or_default().to_string();
                 let known = [$(<$document as Document>::TYPE),*];
                 let known = known.into_iter().find(|k| name(k) == name(kind)).unwrap_or("none of this name").to_string();
-                return Err(DocumentError::Newer { digest: *digest, found: kind.to_string(), known }.into());
+                return Err(DocumentError::Newer { digest: *digest, found: kind.to_string(), known });
             }
-            Ok(())
+            Ok(None)
         }
     };
 }

@@ -32,7 +32,7 @@ pub use query::{PathRow, RebuildRow, ResultRow, RunRow, StageRow, seconds_at_wor
 pub use select::{Field, FieldError, Group, Selection, SortKey, VersionNumbers, metric_of};
 
 use crate::fsio::IoError;
-use crate::store::Store;
+use crate::store::{Digest, Store};
 
 const SCHEMA: &str = include_str!("schema.sql");
 const VERSION: i64 = 8;
@@ -204,12 +204,11 @@ impl Ledger {
         Ok((said != "ok").then_some(said))
     }
 
-    /// What it says now, to be held against a ledger that is made anew.
-    pub fn state(&self) -> Result<LedgerState, LedgerError> {
-        self.at_once(|| {
-            let seen: Vec<[u8; 32]> = self.rows("SELECT name FROM packs", &[], |r| r.get(0))?;
-            Ok(LedgerState { packs: seen.into_iter().collect(), tables: self.contents()? })
-        })?
+    /// A ledger made anew, in memory, from these packs; to be held against one that is opened after they were listed.
+    pub fn made_anew(store: &Store, packs: Vec<Digest>) -> Result<MadeAnew, LedgerError> {
+        let ledger = Ledger::in_memory()?;
+        ledger.fold(store, packs)?;
+        Ok(MadeAnew(ledger))
     }
 
     /// A digest of each table's rows but for the list of packs, which folding changes.
@@ -231,19 +230,19 @@ impl Ledger {
     }
 }
 
-/// What a ledger says: the packs that it has seen, and a digest of each of its tables.
-pub struct LedgerState {
-    packs: HashSet<[u8; 32]>,
-    tables: Vec<(String, blake3::Hash)>,
-}
+/// A ledger made anew from the receipts.
+pub struct MadeAnew(Ledger);
 
-impl LedgerState {
-    /// Whether a ledger made anew from the same packs holds the same rows. Packs must not go away meanwhile.
-    pub fn is_of(&self, store: &Store) -> Result<bool, LedgerError> {
-        let fresh = Ledger::in_memory()?;
-        let there = store.packs()?;
-        fresh.fold(store, there.into_iter().filter(|p| self.packs.contains(p.as_bytes())).collect())?;
-        Ok(self.tables == fresh.contents()?)
+impl MadeAnew {
+    /// Whether another one, which has seen all that this was made of, holds the same rows. What it has seen since is
+    /// taken in first. Nothing that the packs held must go away meanwhile.
+    pub fn agrees_with(&self, other: &Ledger, store: &Store) -> Result<bool, LedgerError> {
+        let packs = |ledger: &Ledger| ledger.rows("SELECT name FROM packs", &[], |r| r.get::<_, [u8; 32]>(0));
+        let (seen, tables) = other.at_once(|| Ok::<_, LedgerError>((packs(other)?, other.contents()?)))??;
+        let mine: HashSet<[u8; 32]> = packs(&self.0)?.into_iter().collect();
+        let since = store.packs()?.into_iter().filter(|p| seen.contains(p.as_bytes()) && !mine.contains(p.as_bytes()));
+        self.0.fold(store, since.collect())?;
+        Ok(tables == self.0.contents()?)
     }
 }
 

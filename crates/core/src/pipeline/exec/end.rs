@@ -1,7 +1,7 @@
 //! How a run ends: what is said of its stages as a whole, its receipt, and that of the tree.
 
 use std::cell::RefCell;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::time::Instant;
 use textum_base::Identity;
 
@@ -182,7 +182,8 @@ fn record_states_read(
 /// Brings the tree's receipt to what stands there after these stages were settled.
 pub(super) fn fill_tree(project: &Project, tree: &mut TreeReceipt, stages: &[SettledStage]) {
     tree.r#type = TREE_RECEIPT.to_string();
-    tree.stages.retain(|name, _| project.manifest.stage(name).is_some());
+    let names: HashSet<&str> = project.manifest.stages.iter().map(|s| s.name.as_str()).collect();
+    tree.stages.retain(|name, _| names.contains(name.as_str()));
     tree.data.retain(|name, _| project.manifest.data.iter().any(|d| d.name == *name));
     for stage in stages {
         match (&stage.execution, stage.key, stage.state) {

@@ -208,7 +208,8 @@ impl Ledger {
     pub fn made_anew(store: &Store, packs: Vec<Digest>) -> Result<MadeAnew, LedgerError> {
         let ledger = Ledger::in_memory()?;
         ledger.fold(store, packs)?;
-        Ok(MadeAnew(ledger))
+        let tables = ledger.contents()?;
+        Ok(MadeAnew { ledger, tables })
     }
 
     /// A digest of each table's rows but for the list of packs, which folding changes.
@@ -230,19 +231,25 @@ impl Ledger {
     }
 }
 
-/// A ledger made anew from the receipts.
-pub struct MadeAnew(Ledger);
+/// A ledger made anew from the receipts, and what its tables hold.
+pub struct MadeAnew {
+    ledger: Ledger,
+    tables: Vec<(String, blake3::Hash)>,
+}
 
 impl MadeAnew {
     /// Whether another one, which has seen all that this was made of, holds the same rows. What it has seen since is
     /// taken in first. Nothing that the packs held must go away meanwhile.
-    pub fn agrees_with(&self, other: &Ledger, store: &Store) -> Result<bool, LedgerError> {
+    pub fn agrees_with(mut self, other: &Ledger, store: &Store) -> Result<bool, LedgerError> {
         let packs = |ledger: &Ledger| ledger.rows("SELECT name FROM packs", &[], |r| r.get::<_, [u8; 32]>(0));
         let (seen, tables) = other.at_once(|| Ok::<_, LedgerError>((packs(other)?, other.contents()?)))??;
-        let mine: HashSet<[u8; 32]> = packs(&self.0)?.into_iter().collect();
+        let seen: HashSet<[u8; 32]> = seen.into_iter().collect();
+        let mine: HashSet<[u8; 32]> = packs(&self.ledger)?.into_iter().collect();
         let since = store.packs()?.into_iter().filter(|p| seen.contains(p.as_bytes()) && !mine.contains(p.as_bytes()));
-        self.0.fold(store, since.collect())?;
-        Ok(tables == self.0.contents()?)
+        if self.ledger.fold(store, since.collect())? > 0 {
+            self.tables = self.ledger.contents()?;
+        }
+        Ok(tables == self.tables)
     }
 }
 

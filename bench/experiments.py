@@ -73,6 +73,21 @@ def listed(folder, textum, pair, count):
     return pair("runs --by auc over {:,} runs".format(count), [textum, "runs", "--by", "auc"], question, path, "1.2", 9, tool="sqlite3")
 
 
+def alone(name, command, path, most, timed):
+    """A line of a command that has nothing to be held beside: against the seconds that it may take."""
+    rows = [timed(command, path) for _ in range(4)][1:]  # the first warms the caches
+    seconds, memory = statistics.median(r[0] for r in rows), max(r[1] for r in rows)
+    print("%-52s %8.3f s  (at most %s s)  %4.0f MiB" % (name, seconds, most, memory), flush=True)
+    return (name, seconds, "–", most, seconds / most, "1", memory)
+
+
+def verified(folder, textum, timed, count):
+    """Everything looked at in a project of so many runs; 20,000 may take two seconds."""
+    path = project(folder, "verified-project", SWEPT)
+    subprocess.run([textum, "run", "--vary", "x=1..%d" % count, "--yes", "-q"], cwd=path, check=True, stdout=subprocess.DEVNULL)
+    return alone("verify over {:,} runs".format(count), [textum, "verify"], path, 2.0 * count / 20_000, timed)
+
+
 def told(folder, textum, steps):
     """A stage that tells 50 metrics a step beside the same stage that tells nothing."""
     path = project(folder, "told-project", TOLD)

@@ -23,7 +23,7 @@ def project(folder, name, command, more=""):
 
 def watched(textum, command):
     """The command under the tracer alone, as a stage has it."""
-    return [textum, "--observe-stage", "observed.json", ""] + command
+    return [textum, "--observe-stage", "./observed.json", ""] + command
 
 
 def lines(folder, textum, python, pair, scale):

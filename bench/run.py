@@ -251,6 +251,7 @@ def main():
             return
         lines.append(experiments.sweep(folder, TEXTUM, pair))
         lines.append(experiments.listed(folder, TEXTUM, pair, options.runs // scale))
+        lines.append(experiments.verified(folder, TEXTUM, timed, 20_000 // scale))
         if not options.short:
             lines.append(experiments.told(folder, TEXTUM, 20_000 // scale))
         shares.append(experiments.followed(folder, TEXTUM, 10))
@@ -273,6 +274,10 @@ def main():
         for name in ("restored", "unpacked"):
             shutil.rmtree(os.path.join(folder, name))
         os.remove(os.path.join(folder, "images.tar"))
+        project = images(folder, 300_000 // scale)
+        subprocess.run([TEXTUM, "run", "-q"], cwd=project, check=True, stdout=subprocess.DEVNULL)
+        lines.append(experiments.alone("stats of 300,000 stored files", [TEXTUM, "stats"], project, 1.0, timed))
+        shutil.rmtree(project, ignore_errors=True)
         project = tables(folder, 10_000_000 // scale)
         for what, old, new in (("in the order of its key", "old.csv", "new.csv"), ("in no order", "mixed-old.csv", "mixed-new.csv")):
             sorting = "export LC_ALL=C; sort %s > a; sort %s > b; comm -3 a b | wc -l" % (old, new)

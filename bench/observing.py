@@ -35,7 +35,7 @@ def lines(folder, textum, python, pair, scale):
     else:
         print("without scikit-learn and pandas the line about importing them is left out", flush=True)
     with open(os.path.join(path, "work.py"), "w") as out:
-        out.write(WORK.replace("STEPS", str(150_000_000 // scale)))
+        out.write(WORK.replace("STEPS", str(16_000_000 // scale)))
     work = [python, "work.py"]
     found.append(pair("a stage that computes for some 10 s, observed", watched(textum, work), work, path, "1.01", 3, tool="the same, not observed"))
     os.makedirs(os.path.join(path, "many"))

@@ -138,7 +138,8 @@ impl PlanContext<'_> {
             return Ok(known.clone());
         }
         let mut found = BTreeSet::new();
-        if self.project.manifest.stages[stage].observe && self.sources.is_none() {
+        let has_others = self.project.manifest.stages.len() > 1;
+        if has_others && self.project.manifest.stages[stage].observe && self.sources.is_none() {
             let undeclared = self.project.ledger.last_undeclared(&self.project.manifest.stages[stage].name)?;
             for path in undeclared {
                 found.extend(self.project.graph.writers_of(&path));

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use std::rc::Rc;
 use std::sync::Arc;
 
+use rayon::prelude::*;
 use textum_base::{SourcePath, is_within};
 
 use super::files::FileDigests;
@@ -104,11 +105,15 @@ impl ObservedCheck {
         let mut found = if everything { Vec::new() } else { self.variable_changes(inputs) };
         found.extend(self.name_changes(inputs, world).into_iter().filter(|r| is_of_project(&r.name) || !everything));
         let is_held = |f: &&ObservedFolder| content || is_of_project(&f.path) || !(everything || f.modules);
-        for folder in inputs.listed.iter().filter(is_held) {
+        let held: Vec<&ObservedFolder> = inputs.listed.iter().filter(is_held).collect();
+        let wanted: BTreeSet<String> = inputs.modules.iter().cloned().collect();
+        for (folder, is_same) in held.iter().zip(self.same_folders(&held, &wanted, world)) {
             if found.len() >= most {
                 break;
             }
-            found.extend(self.folder_change(store, folder, inputs, world));
+            if !is_same {
+                found.extend(self.folder_change(store, folder, &wanted, world));
+            }
         }
         for group in inputs.groups.iter().filter(|g| g.counts) {
             if found.len() >= most {
@@ -204,13 +209,26 @@ impl ObservedCheck {
         appeared.chain(gone).collect()
     }
 
-    fn folder_change(&self, store: &Store, folder: &ObservedFolder, inputs: &ObservedInputs, world: World<'_>) -> Option<Reason> {
-        let wanted: Option<BTreeSet<String>> = folder.modules.then(|| inputs.modules.iter().cloned().collect());
+    /// Which of many folders surely hold what they held, looked at side by side; of few nothing is said.
+    fn same_folders(&self, folders: &[&ObservedFolder], wanted: &BTreeSet<String>, world: World<'_>) -> Vec<bool> {
+        const FEW: usize = 16;
+        if folders.len() <= FEW || matches!(world, World::Sandbox(_)) {
+            return vec![false; folders.len()];
+        }
+        let ObservedCheck { places, outputs, ignored, .. } = self;
+        let is_same = |folder: &&ObservedFolder| {
+            let wanted = folder.modules.then_some(wanted);
+            let now = entries_text(&places.path(&folder.path), &folder.path, wanted, outputs, ignored);
+            Digest::of(&now.unwrap_or_default()) == folder.entries
+        };
+        folders.par_iter().map(is_same).collect()
+    }
+
+    fn folder_change(&self, store: &Store, folder: &ObservedFolder, wanted: &BTreeSet<String>, world: World<'_>) -> Option<Reason> {
+        let wanted = folder.modules.then_some(wanted);
         let now = match world {
-            World::Sandbox(reads) if is_of_project(&folder.path) => {
-                Some(self.sandbox_entries(&folder.path, wanted.as_ref(), reads))
-            }
-            _ => entries_text(&self.places.path(&folder.path), &folder.path, wanted.as_ref(), &self.outputs, &self.ignored),
+            World::Sandbox(reads) if is_of_project(&folder.path) => Some(self.sandbox_entries(&folder.path, wanted, reads)),
+            _ => entries_text(&self.places.path(&folder.path), &folder.path, wanted, &self.outputs, &self.ignored),
         };
         let now = now.unwrap_or_default();
         if Digest::of(&now) == folder.entries {
@@ -266,7 +284,12 @@ impl ObservedCheck {
             return Ok(Vec::new());
         }
         let files = self.list(store, group)?;
-        let paths: Vec<PathBuf> = files.iter().map(|f| self.places.path(&f.path)).collect();
+        const FEW: usize = 1000;
+        let places = &self.places;
+        let paths: Vec<PathBuf> = match files.len() {
+            ..=FEW => files.iter().map(|f| places.path(&f.path)).collect(),
+            _ => files.par_iter().map(|f| places.path(&f.path)).collect(),
+        };
         let now = self.files.look_all(&paths);
         let mut found = Vec::new();
         for ((file, path), now) in files.iter().zip(&paths).zip(now) {

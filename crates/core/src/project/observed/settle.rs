@@ -425,6 +425,8 @@ pub(super) fn entries_text(
     ignored: &Ignored,
 ) -> Option<Vec<u8>> {
     let mut names = Vec::new();
+    // Only these can be, hold or lie in an entry of the folder.
+    let outputs: Vec<&String> = outputs.iter().filter(|o| name.is_empty() || overlap(o, name)).collect();
     for entry in std::fs::read_dir(folder).ok()?.flatten() {
         let own = entry.file_name();
         let own = to_text(std::os::unix::ffi::OsStrExt::as_bytes(own.as_os_str())).replace('\n', "\\x0a");

@@ -46,8 +46,18 @@ impl Ledger {
                 Err(StoreError::Io(e)) if e.is_not_found() => continue,
                 other => other?,
             };
+            let is_new = |digest: &Digest| -> rusqlite::Result<bool> {
+                Ok(!tx.prepare_cached("SELECT 1 FROM documents WHERE digest = ?1")?.exists([digest.as_bytes()])?)
+            };
             for some in documents.chunks(TOGETHER) {
-                let read: Vec<Known> = some.par_iter().map(|digest| Known::read(store, digest)).collect::<Result<_, _>>()?;
+                // What many small packs were folded into one for is known already.
+                let mut new = Vec::new();
+                for digest in some {
+                    if is_new(digest).map_err(fail)? {
+                        new.push(*digest);
+                    }
+                }
+                let read: Vec<Known> = new.par_iter().map(|digest| Known::read(store, digest)).collect::<Result<_, _>>()?;
                 for document in read {
                     taken += usize::from(document.fold(tx).map_err(|e| e.into_ledger(&self.path))?);
                 }

@@ -2,7 +2,6 @@
 
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::path::PathBuf;
 use std::rc::Rc;
 use std::sync::Arc;
 
@@ -284,15 +283,10 @@ impl ObservedCheck {
             return Ok(Vec::new());
         }
         let files = self.list(store, group)?;
-        const FEW: usize = 1000;
         let places = &self.places;
-        let paths: Vec<PathBuf> = match files.len() {
-            ..=FEW => files.iter().map(|f| places.path(&f.path)).collect(),
-            _ => files.par_iter().map(|f| places.path(&f.path)).collect(),
-        };
-        let now = self.files.look_all(&paths);
+        let now = self.files.look_all(&files, |file| places.path(&file.path));
         let mut found = Vec::new();
-        for ((file, path), now) in files.iter().zip(&paths).zip(now) {
+        for (file, now) in files.iter().zip(now) {
             // In a sandbox there is nothing of the project but what is declared.
             let is_lacking = matches!(world, World::Sandbox(_)) && is_of_project(&file.path) && !self.is_there(&file.path, world);
             let now = now.filter(|_| !is_lacking);
@@ -300,7 +294,7 @@ impl ObservedCheck {
                 continue;
             }
             if group.kind == ObservedKind::Package {
-                let version = Packages::default().version_now(path, &group.name);
+                let version = Packages::default().version_now(&places.path(&file.path), &group.name);
                 found.push(package_reason(group, version));
                 break;
             }

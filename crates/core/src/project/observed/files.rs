@@ -69,12 +69,13 @@ impl FileDigests {
     }
 
     /// The files at many paths, looked at side by side.
-    pub fn look_all(&self, paths: &[PathBuf]) -> Vec<Option<FileNow>> {
+    pub fn look_all<T: Sync>(&self, all: &[T], path: impl Fn(&T) -> PathBuf + Sync) -> Vec<Option<FileNow>> {
         const FEW: usize = 64;
-        if paths.len() <= FEW {
-            return paths.iter().map(|p| self.look(p)).collect();
+        let look = |one: &T| self.look(&path(one));
+        if all.len() <= FEW {
+            return all.iter().map(look).collect();
         }
-        paths.par_iter().with_min_len(FEW).map(|p| self.look(p)).collect()
+        all.par_iter().with_min_len(FEW).map(look).collect()
     }
 
     fn learnt(&self) -> std::sync::MutexGuard<'_, Files> {

@@ -25,7 +25,7 @@ pub(super) fn keep(
         let full: Vec<PathBuf> = paths.iter().map(|p| folder.join(p)).collect();
         let mut list = Vec::new();
         let mut whole = true;
-        for ((path, full), now) in paths.into_iter().zip(&full).zip(files.look_all(&full)) {
+        for ((path, full), now) in paths.into_iter().zip(&full).zip(files.look_all(&full, Clone::clone)) {
             let Some(now) = now else {
                 whole = false;
                 break;

@@ -122,7 +122,7 @@ pub fn settle(
         stale: Vec::new(),
     };
     let reads = settling.reads(observation);
-    let now = files.look_all(&reads.iter().map(|r| r.path.clone()).collect::<Vec<_>>());
+    let now = files.look_all(&reads, |read| read.path.clone());
     let (groups, touched) = settling.group(reads, &now, writer)?;
     let put = |text: &[u8]| -> Result<Digest, StoreError> {
         match writer {

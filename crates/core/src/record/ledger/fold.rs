@@ -51,13 +51,9 @@ impl Ledger {
             };
             for some in documents.chunks(TOGETHER) {
                 // What many small packs were folded into one for is known already.
-                let mut new = Vec::new();
-                for digest in some {
-                    if is_new(digest).map_err(fail)? {
-                        new.push(*digest);
-                    }
-                }
-                let read: Vec<Known> = new.par_iter().map(|digest| Known::read(store, digest)).collect::<Result<_, _>>()?;
+                let new = some.iter().filter_map(|digest| is_new(digest).map(|new| new.then_some(*digest)).transpose());
+                let new: Vec<Digest> = new.collect::<Result<_, _>>().map_err(fail)?;
+                let read: Vec<Unfolded> = new.par_iter().map(|digest| Unfolded::read(store, digest)).collect::<Result<_, _>>()?;
                 for document in read {
                     taken += usize::from(document.fold(tx).map_err(|e| e.into_ledger(&self.path))?);
                 }
@@ -107,24 +103,24 @@ impl From<DocumentError> for FoldError {
     }
 }
 
-/// A document, read: many are at once, what it says is put in one by one.
-struct Known {
+/// A document that has been read: many are at once, while what they say is put in one by one.
+struct Unfolded {
     digest: Digest,
     kind: String,
     rows: Result<Option<Box<dyn Fold>>, DocumentError>,
 }
 
-impl Known {
-    fn read(store: &Store, digest: &Digest) -> Result<Known, StoreError> {
+impl Unfolded {
+    fn read(store: &Store, digest: &Digest) -> Result<Unfolded, StoreError> {
         let bytes = store.read(digest)?;
         let kind = type_of(&bytes).unwrap_or_default();
         let rows = read_known(digest, &kind, &bytes);
-        Ok(Known { digest: *digest, kind, rows })
+        Ok(Unfolded { digest: *digest, kind, rows })
     }
 
-    /// Takes it in; `false` when it was known.
+    /// Takes it in; `false` when it was there already.
     fn fold(self, tx: &Transaction<'_>) -> Result<bool, FoldError> {
-        let Known { digest, kind, rows } = self;
+        let Unfolded { digest, kind, rows } = self;
         let new =
             tx.prepare_cached("INSERT OR IGNORE INTO documents VALUES (?1, ?2)")?.execute(params![digest.as_bytes(), kind])?;
         if new == 0 {

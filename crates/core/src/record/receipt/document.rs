@@ -33,6 +33,16 @@ pub trait Document: Serialize + DeserializeOwned {
     fn references<'d>(&'d self, _tell: &mut dyn FnMut(Reference<'d>)) {}
 }
 
+/// The type of a document, and where it says so itself.
+macro_rules! typed {
+    ($kind:expr) => {
+        const TYPE: &'static str = $kind;
+        fn said_type(&self) -> &str {
+            &self.r#type
+        }
+    };
+}
+
 /// The name of a stage or dataset: it becomes part of paths.
 fn name(kind: &str, text: &str) -> Result<(), String> {
     let plain = text.starts_with(|c: char| c.is_ascii_alphanumeric())
@@ -81,20 +91,14 @@ fn reads(all: &[Read]) -> Result<(), String> {
 }
 
 impl Document for Inputs {
-    const TYPE: &'static str = INPUTS;
-    fn said_type(&self) -> &str {
-        &self.r#type
-    }
+    typed!(INPUTS);
     fn check(&self) -> Result<(), String> {
         name("stage", &self.stage)
     }
 }
 
 impl Document for StageReceipt {
-    const TYPE: &'static str = STAGE_RECEIPT;
-    fn said_type(&self) -> &str {
-        &self.r#type
-    }
+    typed!(STAGE_RECEIPT);
     fn check(&self) -> Result<(), String> {
         self.inputs.check()?;
         run_id(&self.run)?;
@@ -125,10 +129,7 @@ impl Document for StageReceipt {
 }
 
 impl Document for StageStart {
-    const TYPE: &'static str = STAGE_START;
-    fn said_type(&self) -> &str {
-        &self.r#type
-    }
+    typed!(STAGE_START);
     fn check(&self) -> Result<(), String> {
         self.inputs.check()?;
         run_id(&self.run)?;
@@ -142,10 +143,7 @@ impl Document for StageStart {
 }
 
 impl Document for RunReceipt {
-    const TYPE: &'static str = RUN_RECEIPT;
-    fn said_type(&self) -> &str {
-        &self.r#type
-    }
+    typed!(RUN_RECEIPT);
     fn check(&self) -> Result<(), String> {
         run_id(&self.run)?;
         time(&self.started)?;
@@ -169,10 +167,7 @@ impl Document for RunReceipt {
 }
 
 impl Document for DataReceipt {
-    const TYPE: &'static str = DATA_RECEIPT;
-    fn said_type(&self) -> &str {
-        &self.r#type
-    }
+    typed!(DATA_RECEIPT);
     fn check(&self) -> Result<(), String> {
         name("dataset", &self.dataset)?;
         time(&self.recorded)?;
@@ -185,10 +180,7 @@ impl Document for DataReceipt {
 }
 
 impl Document for CheckpointReceipt {
-    const TYPE: &'static str = CHECKPOINT_RECEIPT;
-    fn said_type(&self) -> &str {
-        &self.r#type
-    }
+    typed!(CHECKPOINT_RECEIPT);
     fn check(&self) -> Result<(), String> {
         run_id(&self.run)?;
         name("stage", &self.stage)
@@ -201,10 +193,7 @@ impl Document for CheckpointReceipt {
 }
 
 impl Document for RebuildReceipt {
-    const TYPE: &'static str = REBUILD_RECEIPT;
-    fn said_type(&self) -> &str {
-        &self.r#type
-    }
+    typed!(REBUILD_RECEIPT);
     fn check(&self) -> Result<(), String> {
         run_id(&self.run)?;
         self.stages.iter().try_for_each(|s| name("stage", &s.stage))
@@ -212,20 +201,14 @@ impl Document for RebuildReceipt {
 }
 
 impl Document for RemarkReceipt {
-    const TYPE: &'static str = REMARK_RECEIPT;
-    fn said_type(&self) -> &str {
-        &self.r#type
-    }
+    typed!(REMARK_RECEIPT);
     fn check(&self) -> Result<(), String> {
         run_id(&self.run)
     }
 }
 
 impl Document for PublishReceipt {
-    const TYPE: &'static str = PUBLISH_RECEIPT;
-    fn said_type(&self) -> &str {
-        &self.r#type
-    }
+    typed!(PUBLISH_RECEIPT);
     fn check(&self) -> Result<(), String> {
         time(&self.at)?;
         self.bundle.check()
@@ -237,10 +220,7 @@ impl Document for PublishReceipt {
 }
 
 impl Document for TreeReceipt {
-    const TYPE: &'static str = TREE_RECEIPT;
-    fn said_type(&self) -> &str {
-        &self.r#type
-    }
+    typed!(TREE_RECEIPT);
     fn check(&self) -> Result<(), String> {
         self.run.iter().try_for_each(|run| run_id(run))?;
         datasets(&self.data)?;
@@ -251,10 +231,7 @@ impl Document for TreeReceipt {
 macro_rules! nothing_to_check {
     ($($document:ty: $name:ident),*) => {
         $(impl Document for $document {
-            const TYPE: &'static str = $name;
-            fn said_type(&self) -> &str {
-                &self.r#type
-            }
+            typed!($name);
             fn check(&self) -> Result<(), String> {
                 Ok(())
             }
@@ -263,10 +240,7 @@ macro_rules! nothing_to_check {
 }
 
 impl Document for LossReceipt {
-    const TYPE: &'static str = LOSS_RECEIPT;
-    fn said_type(&self) -> &str {
-        &self.r#type
-    }
+    typed!(LOSS_RECEIPT);
     fn check(&self) -> Result<(), String> {
         time(&self.found)?;
         self.lost.iter().filter_map(|lost| lost.run.as_deref()).try_for_each(run_id)
@@ -274,10 +248,7 @@ impl Document for LossReceipt {
 }
 
 impl Document for EraseReceipt {
-    const TYPE: &'static str = ERASE_RECEIPT;
-    fn said_type(&self) -> &str {
-        &self.r#type
-    }
+    typed!(ERASE_RECEIPT);
     fn check(&self) -> Result<(), String> {
         name("dataset", &self.dataset)?;
         time(&self.erased)
@@ -285,10 +256,7 @@ impl Document for EraseReceipt {
 }
 
 impl Document for ObservedInputs {
-    const TYPE: &'static str = OBSERVED;
-    fn said_type(&self) -> &str {
-        &self.r#type
-    }
+    typed!(OBSERVED);
     fn check(&self) -> Result<(), String> {
         Ok(())
     }
@@ -300,10 +268,7 @@ impl Document for ObservedInputs {
 }
 
 impl Document for KeptEnvironment {
-    const TYPE: &'static str = KEPT;
-    fn said_type(&self) -> &str {
-        &self.r#type
-    }
+    typed!(KEPT);
     fn check(&self) -> Result<(), String> {
         Ok(())
     }

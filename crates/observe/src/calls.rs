@@ -9,6 +9,10 @@ use nix::libc;
 use nix::sys::ptrace;
 use nix::sys::uio::{RemoteIoVec, process_vm_readv};
 use nix::unistd::Pid;
+use rustix::net::{SocketType, sockopt::socket_type};
+use rustix::process::{PidfdFlags, PidfdGetfdFlags, pidfd_getfd, pidfd_open};
+
+use super::loopback::Protocol;
 
 /// A call, before it is carried out.
 pub struct Call {
@@ -85,6 +89,19 @@ impl Call {
     /// The path of a file that the thread has open under a number.
     pub fn open_file(&self, number: i32) -> Option<PathBuf> {
         fs::read_link(format!("/proc/{}/fd/{number}", self.thread)).ok().filter(|p| p.is_absolute())
+    }
+
+    /// What a socket speaks that the thread has open under a number. One that cannot be asked speaks TCP: most do.
+    pub fn protocol(&self, number: i32) -> Protocol {
+        let kind = || {
+            // Only the first thread of a process has a number to ask by.
+            let status = fs::read_to_string(format!("/proc/{}/status", self.thread)).ok()?;
+            let first = status.lines().find_map(|l| l.strip_prefix("Tgid:"))?.trim().parse().ok()?;
+            let process = pidfd_open(rustix::process::Pid::from_raw(first)?, PidfdFlags::empty()).ok()?;
+            let socket = pidfd_getfd(process, number, PidfdGetfdFlags::empty()).ok()?;
+            socket_type(socket).ok()
+        };
+        if kind() == Some(SocketType::DGRAM) { Protocol::Udp } else { Protocol::Tcp }
     }
 
     /// An absolute path from a folder's number and the address of a name. An empty name means nothing here.

@@ -54,6 +54,7 @@ fn stopping() -> Vec<libc::c_long> {
         libc::SYS_readlinkat,
         libc::SYS_getdents64,
         libc::SYS_connect,
+        libc::SYS_bind,
         libc::SYS_renameat,
         libc::SYS_renameat2,
         libc::SYS_unlinkat,

@@ -8,23 +8,56 @@ use std::net::SocketAddr;
 
 use nix::unistd::Pid;
 
-/// Tables of sockets, with the state of one that waits to be connected to.
-const TABLES: [(&str, &str); 4] =
-    [("/proc/net/tcp", "0A"), ("/proc/net/tcp6", "0A"), ("/proc/net/udp", "07"), ("/proc/net/udp6", "07")];
+/// What an address is spoken to by.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Protocol {
+    Tcp,
+    Udp,
+}
 
-/// Whether an address is one of this machine, and all that answer there are among these threads. What nobody answers is
-/// nobody's.
-pub fn is_own(address: SocketAddr, threads: &HashSet<Pid>) -> bool {
-    if !address.ip().to_canonical().is_loopback() {
-        return false;
+impl Protocol {
+    /// The kernel's tables of its sockets, for each family, and the state of one that waits there.
+    fn tables(self) -> ([&'static str; 2], &'static str) {
+        match self {
+            Protocol::Tcp => (["/proc/net/tcp", "/proc/net/tcp6"], "0A"),
+            Protocol::Udp => (["/proc/net/udp", "/proc/net/udp6"], "07"),
+        }
     }
+}
+
+/// Who answers at an address.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Answers {
+    /// The command itself.
+    Own,
+    /// Somebody else, or another machine.
+    Other,
+    /// Nobody on this machine, at this moment.
+    Nobody,
+}
+
+/// How often the tables are read while nobody is found: the kernel hands them out in parts, and a line may be missing
+/// where another goes meanwhile.
+const LOOKS: u32 = 3;
+
+/// Who answers at an address, if these threads are the command.
+pub fn answers(address: SocketAddr, protocol: Protocol, threads: &HashSet<Pid>) -> Answers {
+    if !address.ip().to_canonical().is_loopback() {
+        return Answers::Other;
+    }
+    let (tables, state) = protocol.tables();
     let mut sockets = HashSet::new();
-    for (table, state) in TABLES {
-        let text = fs::read_to_string(table).unwrap_or_default();
-        sockets.extend(text.lines().skip(1).filter_map(|line| listener(line, state, address.port())));
+    for _ in 0..LOOKS {
+        for table in tables {
+            let text = fs::read_to_string(table).unwrap_or_default();
+            sockets.extend(text.lines().skip(1).filter_map(|line| listener(line, state, address)));
+        }
+        if !sockets.is_empty() {
+            break;
+        }
     }
     if sockets.is_empty() {
-        return false;
+        return Answers::Nobody;
     }
     for thread in threads {
         for entry in fs::read_dir(format!("/proc/{thread}/fd")).into_iter().flatten().flatten() {
@@ -35,18 +68,38 @@ pub fn is_own(address: SocketAddr, threads: &HashSet<Pid>) -> bool {
             }
         }
         if sockets.is_empty() {
-            return true;
+            return Answers::Own;
         }
     }
-    false
+    Answers::Other
 }
 
-/// The inode of a socket that waits at this port, as a line of a table tells it.
-fn listener(line: &str, state: &str, port: u16) -> Option<String> {
+/// Whether what is sent to an address reaches a socket that was bound to another.
+pub fn reaches(address: SocketAddr, bound: SocketAddr) -> bool {
+    let at = bound.ip().to_canonical();
+    address.port() == bound.port() && (at.is_unspecified() || at == address.ip().to_canonical())
+}
+
+/// The inode of a socket that waits for what is sent to an address, as a line of a table tells it.
+fn listener(line: &str, state: &str, address: SocketAddr) -> Option<String> {
     let fields: Vec<&str> = line.split_whitespace().collect();
-    let (_, at) = fields.get(1)?.rsplit_once(':')?;
-    let waits = *fields.get(3)? == state && u16::from_str_radix(at, 16) == Ok(port);
+    let waits = *fields.get(3)? == state && reaches(address, local(fields.get(1)?)?);
     waits.then(|| fields.get(9).map(|inode| (*inode).to_string())).flatten()
+}
+
+/// An address as a table tells it: its bytes by words of 32 bits, each in the machine's own order, and its port.
+fn local(text: &str) -> Option<SocketAddr> {
+    let (ip, port) = text.split_once(':')?;
+    let port = u16::from_str_radix(port, 16).ok()?;
+    let word = |at: usize| u32::from_str_radix(ip.get(8 * at..8 * at + 8)?, 16).ok().map(u32::to_ne_bytes);
+    match ip.len() {
+        8 => Some((word(0)?, port).into()),
+        32 => {
+            let bytes: Vec<u8> = (0..4).map(word).collect::<Option<Vec<_>>>()?.concat();
+            Some((<[u8; 16]>::try_from(bytes).ok()?, port).into())
+        }
+        _ => None,
+    }
 }
 
 #[cfg(test)]
@@ -55,25 +108,59 @@ mod tests {
 
     #[test]
     fn a_socket_of_this_process_is_told_from_that_of_another() {
-        let socket = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
-        let address = socket.local_addr().unwrap();
         let own = HashSet::from([nix::unistd::getpid()]);
-        assert!(is_own(address, &own));
-        assert!(!is_own(address, &HashSet::from([nix::unistd::getppid()])), "somebody else's");
-        let elsewhere = SocketAddr::new([10, 0, 0, 7].into(), address.port());
-        assert!(!is_own(elsewhere, &own));
-        drop(socket);
-        assert!(!is_own(address, &own), "nobody answers");
+        let other = HashSet::from([nix::unistd::getppid()]);
+        for at in ["127.0.0.1:0", "0.0.0.0:0", "[::1]:0", "[::]:0"] {
+            // A machine may have no IPv6.
+            let Ok(socket) = std::net::TcpListener::bind(at) else { continue };
+            let port = socket.local_addr().unwrap().port();
+            let address =
+                SocketAddr::new(if at.starts_with("[::1") { [0, 0, 0, 0, 0, 0, 0, 1].into() } else { [127, 0, 0, 1].into() }, port);
+            assert_eq!(answers(address, Protocol::Tcp, &own), Answers::Own, "{at}");
+            assert_eq!(answers(address, Protocol::Tcp, &other), Answers::Other, "{at}");
+            assert_eq!(
+                answers(SocketAddr::new([10, 0, 0, 7].into(), port), Protocol::Tcp, &own),
+                Answers::Other,
+                "another machine"
+            );
+            // Another protocol's port of the same number is another's affair.
+            assert_eq!(answers(address, Protocol::Udp, &own), Answers::Nobody, "{at}");
+            drop(socket);
+            assert_eq!(answers(address, Protocol::Tcp, &own), Answers::Nobody, "{at}");
+        }
+    }
+
+    #[test]
+    fn somebody_elses_socket_at_another_address_or_by_another_protocol_does_not_answer() {
+        let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+        let address = listener.local_addr().unwrap();
+        let beside = std::net::UdpSocket::bind(address).unwrap();
+        let own = HashSet::from([nix::unistd::getpid()]);
+        assert_eq!(answers(SocketAddr::new([127, 0, 0, 2].into(), address.port()), Protocol::Tcp, &own), Answers::Nobody);
+        assert_eq!(answers(address, Protocol::Udp, &own), Answers::Own);
+        drop(listener);
+        assert_eq!(answers(address, Protocol::Tcp, &own), Answers::Nobody, "only UDP is left there");
+        drop(beside);
     }
 
     #[test]
     fn lines_that_are_none_name_no_socket() {
         let line = "   0: 0100007F:1F90 00000000:0000 0A 00000000:00000000 00:00000000 00000000     0        0 4711 1 0";
-        assert_eq!(listener(line, "0A", 8080).as_deref(), Some("4711"));
-        assert_eq!(listener(line, "0A", 8081), None);
-        assert_eq!(listener(line, "07", 8080), None);
-        for bad in ["", "0: x 0 0A", "0: 0100007F:ZZZZ 0 0A"] {
-            assert_eq!(listener(bad, "0A", 8080), None);
+        let at = |port| SocketAddr::new([127, 0, 0, 1].into(), port);
+        if cfg!(target_endian = "little") {
+            assert_eq!(listener(line, "0A", at(8080)).as_deref(), Some("4711"));
+        }
+        assert_eq!(listener(line, "0A", at(8081)), None);
+        assert_eq!(listener(line, "07", at(8080)), None);
+        for bad in [
+            "",
+            "0: x 0 0A",
+            "0: 0100007F:ZZZZ 0 0A 0 0 0 0 0 1",
+            "0: 0100007Fé:1F90 0 0A 0 0 0 0 0 1",
+            "0: é:1F90 0 0A",
+            "0: :1F90 0 0A",
+        ] {
+            assert_eq!(listener(bad, "0A", at(8080)), None);
         }
     }
 }

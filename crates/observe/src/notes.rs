@@ -11,6 +11,7 @@ use nix::libc;
 use nix::unistd::Pid;
 
 use super::calls::{Call, network_address};
+use super::loopback::{self, Answers, Protocol};
 use super::names::{from_text, to_text};
 use super::record::{Absent, Listed, Observation, Opened, Seal, Stamp};
 
@@ -52,8 +53,12 @@ pub struct Notes {
     network: BTreeSet<SocketAddr>,
     /// Addresses at which the command itself answers.
     own_addresses: BTreeSet<SocketAddr>,
+    /// Addresses of this machine at which nobody answered.
+    unanswered: BTreeSet<SocketAddr>,
+    /// Addresses at which the command wanted to answer.
+    bound: BTreeSet<SocketAddr>,
     /// The address that was connected to last.
-    connecting: Option<SocketAddr>,
+    connecting: Option<(SocketAddr, Protocol)>,
     unseen: BTreeSet<String>,
 }
 
@@ -111,7 +116,8 @@ impl Notes {
                 self.looks(call, call.path_at(a[0], a[1]), false);
             }
             libc::SYS_getdents64 => self.lists(call, last),
-            libc::SYS_connect => self.connects(&call.bytes(a[1], (a[2] as usize).min(128))),
+            libc::SYS_connect => self.connects(call, &call.bytes(a[1], (a[2] as usize).min(128))),
+            libc::SYS_bind => self.binds(&call.bytes(a[1], (a[2] as usize).min(128))),
             libc::SYS_renameat | libc::SYS_renameat2 => self.renames(call.path_at(a[0], a[1]), call.path_at(a[2], a[3])),
             libc::SYS_linkat => self.links(call.path_at(a[0], a[1]), call.path_at(a[2], a[3])),
             libc::SYS_symlinkat => self.changes(call.path_at(a[1], a[2])),
@@ -272,27 +278,43 @@ impl Notes {
         note.listed |= !for_modules;
     }
 
-    fn connects(&mut self, address: &[u8]) {
+    fn connects(&mut self, call: &Call, address: &[u8]) {
         // Looking up names, and asking the kernel for a way without sending anything, says nothing of who answers.
         if let Some(address) = network_address(address).filter(|a: &SocketAddr| !matches!(a.port(), 0 | 53)) {
             match self.sealed.is_some() {
                 true => drop(self.refused.insert(address.to_string())),
                 false if self.own_addresses.contains(&address) => {}
-                false => self.connecting = Some(address),
+                false => self.connecting = Some((address, call.protocol(call.arguments[0] as i32))),
             }
         }
     }
 
+    fn binds(&mut self, address: &[u8]) {
+        self.bound.extend(network_address(address).filter(|a| a.port() != 0));
+    }
+
     /// Takes note of a connection, if the last call asked for one. One of the command to itself says nothing. That it is
     /// one may show only later: who waits for a server tries until it is there.
-    pub fn connected(&mut self, is_own: impl Fn(SocketAddr) -> bool) {
-        let Some(address) = self.connecting.take() else { return };
-        match is_own(address) {
-            true => {
+    pub fn connected(&mut self, answers: impl Fn(SocketAddr, Protocol) -> Answers) {
+        let Some((address, protocol)) = self.connecting.take() else { return };
+        match answers(address, protocol) {
+            Answers::Own => {
                 self.network.remove(&address);
                 self.own_addresses.insert(address);
             }
-            false => drop(self.network.insert(address)),
+            Answers::Other => drop(self.network.insert(address)),
+            Answers::Nobody => drop(self.unanswered.insert(address)),
+        }
+    }
+
+    /// Whom nobody answered has read nothing. He was waiting for the command's own server, if it came later.
+    fn judge_unanswered(&mut self) {
+        for address in std::mem::take(&mut self.unanswered) {
+            match self.bound.iter().any(|bound| loopback::reaches(address, *bound)) {
+                true => drop(self.own_addresses.insert(address)),
+                false if self.own_addresses.contains(&address) => {}
+                false => drop(self.network.insert(address)),
+            }
         }
     }
 
@@ -340,7 +362,8 @@ impl Notes {
     }
 
     /// What all of it comes to.
-    pub fn observation(self) -> Observation {
+    pub fn observation(mut self) -> Observation {
+        self.judge_unanswered();
         let mut all = Observation { network: self.network.iter().map(SocketAddr::to_string).collect(), ..Observation::default() };
         all.own_network = !self.own_addresses.is_empty();
         all.unseen = self.unseen.into_iter().collect();

@@ -141,6 +141,36 @@ fn connections_are_told_but_for_what_asks_nobody() {
     assert_eq!(observe(folder.path(), "python3 serve.py; python3 ask.py").network, [format!("127.0.0.1:{port}")]);
 }
 
+/// Who waits for a server tries until it is there, and may have done without it in the end.
+#[test]
+fn who_answers_is_told_by_address_and_protocol_and_a_server_may_come_late() {
+    let folder = folder();
+    // Somebody else's UDP stands at the number of the command's own TCP, and another's TCP at another address with it.
+    let udp = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
+    let port = udp.local_addr().unwrap().port();
+    let beside = std::net::TcpListener::bind(("127.0.0.2", port)).unwrap();
+    let serve = format!("import socket\ns = socket.create_server(('127.0.0.1', {port}))\n");
+    let ask = format!("import socket\nc = socket.socket()\nc.connect_ex(('127.0.0.1', {port}))\n");
+    let udp_too = format!("u = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)\nu.connect(('127.0.0.1', {port}))\n");
+    let seen_of = |script: &str| {
+        std::fs::write(folder.path().join("s.py"), script).unwrap();
+        let seen = observe(folder.path(), "python3 s.py");
+        assert_eq!(seen.end, Some(End::Code(0)), "{script}");
+        (seen.network, seen.own_network)
+    };
+    let there = vec![format!("127.0.0.1:{port}")];
+    assert_eq!(seen_of(&format!("{serve}{ask}")), (vec![], true), "its own");
+    assert_eq!(seen_of(&format!("{ask}{serve}")), (vec![], true), "its own, which came too late to answer");
+    assert_eq!(seen_of(&format!("{ask}{serve}{ask}")), (vec![], true), "tried until it was there");
+    assert_eq!(seen_of(&ask), (there.clone(), false), "nobody, but somebody may be there another time");
+    assert_eq!(seen_of(&format!("{serve}{udp_too}")), (there.clone(), false), "somebody else's UDP");
+    drop(udp);
+    let foreign = std::net::TcpListener::bind(("127.0.0.1", port)).unwrap();
+    let tries = "try:\n  socket.create_server(('127.0.0.1', PORT))\nexcept OSError: pass\n".replace("PORT", &port.to_string());
+    assert_eq!(seen_of(&format!("{ask}{tries}")), (there, false), "who wanted to answer, where somebody else did");
+    drop((foreign, beside));
+}
+
 #[test]
 fn python_looks_through_folders_for_modules_and_that_is_told_from_listing_them() {
     let folder = folder();

@@ -34,6 +34,7 @@ mod stream;
 mod verify;
 mod writer;
 
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError, RwLock};
@@ -263,7 +264,7 @@ impl Store {
 
     /// Bytes of all pieces of content before they were compressed, each counted once.
     pub fn piece_bytes(&self) -> Result<u64, StoreError> {
-        let (mut met, mut sum) = (std::collections::HashSet::new(), 0);
+        let (mut met, mut sum) = (HashSet::<Digest, foldhash::fast::RandomState>::default(), 0);
         for name in self.packs()? {
             for record in catalog::records_of(&self.packs_folder(), &name)? {
                 if record.entry.kind == Kind::Chunk && met.insert(record.entry.digest) {

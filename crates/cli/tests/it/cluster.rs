@@ -27,6 +27,7 @@ pub(crate) fn cluster() -> Option<Cluster> {
     let conf = std::env::var("SLURM_CONF").unwrap();
     let cluster = Cluster { folder, conf, _alone: ONE.lock().unwrap_or_else(PoisonError::into_inner) };
     cluster.until_nodes_take_jobs();
+    cluster.clear();
     Some(cluster)
 }
 
@@ -63,6 +64,14 @@ impl Cluster {
     fn jobs(&self) -> String {
         let output = Command::new("squeue").args(["-h", "-o", "%i %j %T"]).env("SLURM_CONF", &self.conf).output().unwrap();
         String::from_utf8_lossy(&output.stdout).into_owned()
+    }
+
+    /// Ends what a test that failed has left, and waits until what others had is cleared away.
+    fn clear(&self) {
+        if !self.jobs().is_empty() {
+            Command::new("scancel").arg("--me").env("SLURM_CONF", &self.conf).status().unwrap();
+            self.until_no_jobs();
+        }
     }
 
     fn until_no_jobs(&self) {
@@ -141,7 +150,8 @@ fn each_end_that_a_cluster_can_make_has_its_own_words() {
     assert!(one("textum-no-such-program", "{ cpus = 1 }").contains("its command was not found"));
     let refused = one("echo x > o", "{ cpus = 400 }");
     assert!(refused.contains("[place.cluster]") && refused.contains("nothing there can meet its `needs`"), "{refused}");
-    // Cancelled by somebody in the cluster.
+    // Cancelled by somebody in the cluster, where the jobs from before are not being cleared away any more.
+    cluster.until_no_jobs();
     let tiny = Tiny::with(&format!(
         "{PLACE}[stage.x]\nrun = \"echo > begun; sleep 100; echo x > o\"\nwrites = [\"o\"]\nplace = \"cluster\"\n"
     ));

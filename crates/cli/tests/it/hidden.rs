@@ -468,7 +468,7 @@ fn a_notebook_that_a_kernel_executes_is_observed_like_a_script() {
         return;
     };
     let tiny = Tiny::with(&format!(
-        "[environment]\npython = \"{}/python3\"\n[stage.fit]\nrun = \"{} --execute --to notebook --output out.ipynb fit.ipynb\"\n\
+        "[environment]\npython = \"{}/python3\"\n[stage.fit]\nrun = \"{} --execute --ExecutePreprocessor.startup_timeout=600 --to notebook --output out.ipynb fit.ipynb\"\n\
          reads = [\"fit.ipynb\"]\nwrites = [\"model\", \"out.ipynb\"]\n",
         program.parent().unwrap().display(),
         program.display()

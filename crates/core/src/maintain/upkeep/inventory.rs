@@ -9,6 +9,7 @@ use crate::record::receipt::{
 use crate::store::{Digest, Store};
 
 use super::UpkeepError;
+use super::live::Folders;
 
 /// All receipts of a store, each with its digest.
 #[derive(Debug, Default)]
@@ -25,6 +26,8 @@ pub struct Inventory {
     pub rebuilds: Vec<(Digest, RebuildReceipt)>,
     /// Of what was published.
     pub publications: Vec<(Digest, PublishReceipt)>,
+    /// What the folders that they speak of hold.
+    pub folders: Folders,
 }
 
 impl Inventory {
@@ -39,6 +42,7 @@ impl Inventory {
             checkpoints: all_of(store, &documents)?,
             rebuilds: all_of(store, &documents)?,
             publications: all_of(store, &documents)?,
+            folders: Folders::default(),
         })
     }
 }

@@ -1,6 +1,7 @@
 //! Which stored entries are still spoken of, once some outputs are given up.
 
 use std::collections::{HashMap, HashSet};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use rayon::prelude::*;
 
@@ -8,18 +9,96 @@ use super::UpkeepError;
 use super::inventory::Inventory;
 use crate::config::manifest::is_within;
 use crate::record::receipt::{
-    Content, ContentKind, Document, GivenUp, KeptEnvironment, Nothing, ObservedInputs, PathContent, Reference, StageReceipt,
-    StorageMode, Target,
+    Content, ContentKind, Document, GivenUp, KeptEnvironment, Nothing, ObservedInputs, Reference, StageReceipt, StorageMode, Target,
 };
-use crate::store::{Digest, Part, Store, StoreError, items_of_listing};
+use crate::store::{Digest, Store, StoreError, items_of_listing};
 
 /// A set of digests.
 pub type Digests = HashSet<Digest, foldhash::fast::RandomState>;
+
+/// What a content is stored in.
+#[derive(Clone, Debug)]
+pub enum Pieces {
+    /// Nothing: it is not there.
+    Missing,
+    /// One entry that bears its digest.
+    Whole,
+    /// A list of pieces that bears its digest, and these.
+    Of(Box<[Digest]>),
+}
+
+impl Pieces {
+    fn load(store: &Store, digest: &Digest) -> Result<Pieces, StoreError> {
+        Ok(match store.pieces_of(digest)? {
+            None => Pieces::Missing,
+            Some(parts) if matches!(&parts[..], [only] if only.digest == *digest) => Pieces::Whole,
+            Some(parts) => Pieces::Of(parts.iter().map(|p| p.digest).collect()),
+        })
+    }
+
+    /// The entries of the content with this digest.
+    fn entries(&self, digest: Digest) -> impl Iterator<Item = Digest> {
+        let (there, pieces): (_, &[Digest]) = match self {
+            Pieces::Missing => (None, &[]),
+            Pieces::Whole => (Some(digest), &[]),
+            Pieces::Of(pieces) => (Some(digest), pieces),
+        };
+        there.into_iter().chain(pieces.iter().copied())
+    }
+}
+
+/// The files of a folder, each with what it is stored in.
+type Files = Arc<[(Digest, Pieces)]>;
+
+/// What stored folders hold, so that a large listing is read once by whoever goes through all receipts more than once.
+/// True as long as nothing is dropped.
+#[derive(Debug, Default)]
+pub struct Folders {
+    known: Mutex<HashMap<Digest, Files>>,
+}
+
+/// How many files of folders are kept in memory. One takes some 56 bytes.
+const KEPT_FILES: usize = 1 << 20;
+
+impl Folders {
+    /// The files of a stored folder.
+    fn files(&self, store: &Store, folder: &Digest) -> Result<Files, StoreError> {
+        if let Some(files) = self.known().get(folder) {
+            return Ok(files.clone());
+        }
+        let items = items_of(store, folder)?;
+        let files: Files = items.par_iter().map(|d| Ok((*d, Pieces::load(store, d)?))).collect::<Result<_, StoreError>>()?;
+        let mut known = self.known();
+        if known.values().map(|k| k.len()).sum::<usize>() + files.len() <= KEPT_FILES {
+            known.insert(*folder, files.clone());
+        }
+        Ok(files)
+    }
+
+    fn known(&self) -> MutexGuard<'_, HashMap<Digest, Files>> {
+        self.known.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// All entries that a content is stored in, each once.
+    pub fn entries_of(&self, store: &Store, content: &Content) -> Result<Vec<Digest>, StoreError> {
+        let pieces = Pieces::load(store, &content.digest)?;
+        let mut all: Vec<Digest> = pieces.entries(content.digest).collect();
+        if content.kind == ContentKind::Folder && !all.is_empty() {
+            for (digest, pieces) in self.files(store, &content.digest)?.iter() {
+                all.extend(pieces.entries(*digest));
+            }
+            all.par_sort_unstable();
+            all.dedup();
+        }
+        Ok(all)
+    }
+}
 
 /// Collects the entries that must stay.
 pub struct Live<'s> {
     store: &'s Store,
     given_up: &'s dyn GivenUp,
+    folders: Option<&'s Folders>,
     /// Contents, lists of pieces and pieces.
     pub entries: Digests,
 }
@@ -32,7 +111,7 @@ impl<'s> Live<'s> {
 
     /// Nothing yet; some of it is given up.
     pub fn but(store: &'s Store, given_up: &'s dyn GivenUp) -> Live<'s> {
-        Live { store, given_up, entries: Digests::default() }
+        Live { store, given_up, folders: None, entries: Digests::default() }
     }
 
     /// A content of bytes, with its pieces. One that is not there is nobody's concern here.
@@ -40,10 +119,7 @@ impl<'s> Live<'s> {
         if self.entries.contains(digest) || self.given_up.never_stays(digest) {
             return Ok(());
         }
-        if let Some(pieces) = self.store.pieces_of(digest)? {
-            self.entries.insert(*digest);
-            self.entries.extend(pieces.iter().map(|p| p.digest));
-        }
+        self.entries.extend(Pieces::load(self.store, digest)?.entries(*digest));
         Ok(())
     }
 
@@ -54,19 +130,18 @@ impl<'s> Live<'s> {
         if known || content.kind != ContentKind::Folder || !self.store.contains(&content.digest)? {
             return Ok(());
         }
-        let mut items = items_of(self.store, &content.digest)?;
-        items.retain(|digest| !self.entries.contains(digest) && !self.given_up.never_stays(digest));
-        let pieces: Vec<Option<Vec<Part>>> = items.par_iter().map(|d| self.store.pieces_of(d)).collect::<Result<_, _>>()?;
-        for (digest, pieces) in items.into_iter().zip(pieces) {
-            let Some(pieces) = pieces else { continue };
-            self.entries.insert(digest);
-            self.entries.extend(pieces.iter().map(|p| p.digest));
+        let own = Folders::default();
+        let files = self.folders.unwrap_or(&own).files(self.store, &content.digest)?;
+        self.entries.reserve(files.len());
+        for (digest, pieces) in files.iter().filter(|(digest, _)| !self.given_up.never_stays(digest)) {
+            self.entries.extend(pieces.entries(*digest));
         }
         Ok(())
     }
 
     /// Everything that receipts speak of, but for what is given up.
-    pub fn all(&mut self, all: &Inventory) -> Result<(), UpkeepError> {
+    pub fn all(&mut self, all: &'s Inventory) -> Result<(), UpkeepError> {
+        self.folders = Some(&all.folders);
         let given_up = self.given_up;
         let writers: HashMap<&Digest, &StageReceipt> = all.stages.iter().map(|(d, r)| (d, r)).collect();
         let mut keep = |document: &Digest, reference: Reference<'_>| -> Result<(), StoreError> {
@@ -129,11 +204,4 @@ pub fn items_of(store: &Store, folder: &Digest) -> Result<Vec<Digest>, StoreErro
     let listing = store.read(folder)?;
     let items = items_of_listing(store, folder, &listing)?;
     Ok(items.iter().filter_map(|i| i.digest).collect())
-}
-
-/// All entries that an output is stored in.
-pub fn entries_of(store: &Store, output: &PathContent) -> Result<Digests, StoreError> {
-    let mut live = Live::new(store);
-    live.content(&output.content)?;
-    Ok(live.entries)
 }

@@ -9,7 +9,7 @@ use textum_base::ProjectPath;
 
 use super::UpkeepError;
 use super::inventory::Inventory;
-use super::live::{Live, entries_of};
+use super::live::Live;
 use crate::config::manifest::{Better, is_within, overlap};
 use crate::project::observed::ObservedCheck;
 use crate::project::workspace::Project;
@@ -445,17 +445,16 @@ fn settle(
     let mut outlines: BTreeSet<Digest> = BTreeSet::new();
     for (digest, receipt) in &all.stages {
         for output in receipt.writes.iter().filter(|o| given_up.contains(&(*digest, o.path.clone()))) {
-            going.extend(entries_of(store, output)?);
+            going.extend(all.folders.entries_of(store, &output.content)?);
             if output.content.kind == ContentKind::Folder && !live.entries.contains(&output.content.digest) {
                 outlines.insert(output.content.digest);
             }
         }
     }
     for (_, made) in all.checkpoints.iter().filter(|(d, m)| given_up.contains(&(*d, m.path.clone()))) {
-        let at = PathContent { path: made.path.clone(), content: made.content.clone() };
-        going.extend(entries_of(store, &at)?);
-        if at.content.kind == ContentKind::Folder && !live.entries.contains(&at.content.digest) {
-            outlines.insert(at.content.digest);
+        going.extend(all.folders.entries_of(store, &made.content)?);
+        if made.content.kind == ContentKind::Folder && !live.entries.contains(&made.content.digest) {
+            outlines.insert(made.content.digest);
         }
     }
     // An output that other bytes still need does not go, nor is it said to.

@@ -7,7 +7,7 @@ use serde::Serialize;
 
 use super::UpkeepError;
 use super::inventory::Inventory;
-use super::live::Live;
+use super::live::Folders;
 use crate::project::workspace::Project;
 use crate::record::receipt::{Content, StageState, StorageMode};
 use crate::store::{Digest, Kind};
@@ -63,9 +63,10 @@ type ByDigest<T> = HashMap<Digest, T, foldhash::fast::RandomState>;
 
 struct Counter<'p> {
     project: &'p Project,
+    folders: &'p Folders,
     stats: Stats,
     shares: BTreeMap<String, Share>,
-    owners: ByDigest<Vec<usize>>,
+    owned: ByDigest<Owned>,
     names: Vec<String>,
     contents: ByDigest<Counted>,
 }
@@ -75,6 +76,13 @@ struct Counted {
     name: String,
     size: u64,
     entries: Vec<Digest>,
+}
+
+/// An entry: who speaks of it, and its bytes in the packs.
+struct Owned {
+    first: usize,
+    others: Vec<usize>,
+    bytes: u64,
 }
 
 impl Counter<'_> {
@@ -99,16 +107,15 @@ impl Counter<'_> {
             }
             Entry::Vacant(new) => {
                 self.stats.distinct += content.size;
-                let mut live = Live::new(&self.project.store);
-                live.content(content)?;
-                let entries = live.entries.into_iter().collect();
+                let entries = self.folders.entries_of(&self.project.store, content)?;
+                self.owned.reserve(entries.len());
                 new.insert(Counted { name: name.to_string(), size: content.size, entries })
             }
         };
         for digest in &counted.entries {
-            let owners = self.owners.entry(*digest).or_default();
-            if !owners.contains(&owner) {
-                owners.push(owner);
+            let owned = self.owned.entry(*digest).or_insert(Owned { first: owner, others: Vec::new(), bytes: 0 });
+            if owned.first != owner && !owned.others.contains(&owner) {
+                owned.others.push(owner);
             }
         }
         Ok(())
@@ -120,9 +127,10 @@ pub fn stats(project: &Project, all: &Inventory, most: usize) -> Result<Stats, U
     let _here = project.store.only_here();
     let mut counter = Counter {
         project,
+        folders: &all.folders,
         stats: Stats { packs: project.store.packs()?.len() as u64, ..Stats::default() },
         shares: BTreeMap::new(),
-        owners: ByDigest::default(),
+        owned: ByDigest::default(),
         names: Vec::new(),
         contents: ByDigest::default(),
     };
@@ -163,20 +171,19 @@ pub fn stats(project: &Project, all: &Inventory, most: usize) -> Result<Stats, U
         let name = format!("checkpoint {}#{} of {}", made.run.rsplit('-').next().unwrap_or(&made.run), made.step, made.stage);
         counter.add(&format!("checkpoints of {}", made.stage), &name, &made.content)?;
     }
-    let mut sizes: ByDigest<u64> = ByDigest::default();
     let mut rest = Share { name: "receipts and settings".into(), ..Share::default() };
     for (digest, kind, bytes) in project.store.all_entries()? {
         counter.stats.stored += bytes;
-        *sizes.entry(digest).or_default() += bytes;
-        let owners = if matches!(kind, Kind::Chunk | Kind::Parts) { counter.owners.get(&digest) } else { None };
-        let Some(owners) = owners else {
+        let owned = if matches!(kind, Kind::Chunk | Kind::Parts) { counter.owned.get_mut(&digest) } else { None };
+        let Some(owned) = owned else {
             rest.states += 1;
             rest.alone += bytes;
             continue;
         };
-        for owner in owners {
+        owned.bytes += bytes;
+        for owner in [owned.first].iter().chain(&owned.others) {
             if let Some(share) = counter.shares.get_mut(&counter.names[*owner]) {
-                *(if owners.len() == 1 { &mut share.alone } else { &mut share.shared }) += bytes;
+                *(if owned.others.is_empty() { &mut share.alone } else { &mut share.shared }) += bytes;
             }
         }
     }
@@ -186,7 +193,7 @@ pub fn stats(project: &Project, all: &Inventory, most: usize) -> Result<Stats, U
     counter.stats.shares = shares;
     let mut largest: Vec<Largest> = Vec::new();
     for (digest, Counted { name, size, entries }) in counter.contents {
-        let stored = entries.iter().filter_map(|d| sizes.get(d)).sum();
+        let stored = entries.iter().filter_map(|d| Some(counter.owned.get(d)?.bytes)).sum();
         largest.push(Largest { name, digest, size, stored });
     }
     largest.sort_by(|a, b| (b.stored, b.size, &a.name).cmp(&(a.stored, a.size, &b.name)));

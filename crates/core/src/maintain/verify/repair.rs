@@ -3,6 +3,7 @@
 
 use std::collections::{BTreeMap, HashSet};
 use textum_base::Identity;
+use textum_base::fsio::FileLock;
 
 use super::losses;
 use super::receipts::{Checker, Lacking};
@@ -48,6 +49,8 @@ pub(super) fn repair(workspace: &Workspace, store: &Store, by: &Identity) -> Res
     done.extend(take_anew(workspace, store, &lacking)?);
     done.extend(close_gaps(store, &documents)?);
     let path = workspace.ledger_path();
+    // One after the other: a ledger that another has just mended is not emptied because it was damaged before.
+    let _one = FileLock::exclusive(&path.with_extension("lock"))?;
     let packs = store.packs()?;
     let fine = match Ledger::open(&path, store) {
         Ok(ledger) => {

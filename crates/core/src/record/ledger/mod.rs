@@ -157,8 +157,7 @@ impl Ledger {
             // Its tables cannot even be dropped.
             Err(LedgerError::Damaged { .. } | LedgerError::NotADatabase { .. }) => {
                 ledger.empty().map_err(|e| ledger.failed(e))?;
-                ledger.prepare()?;
-                ledger.fold_new(store)?;
+                ledger.fill_anew(store)?;
             }
             other => other?,
         }
@@ -194,7 +193,13 @@ impl Ledger {
         let emptied = db.execute_batch("VACUUM");
         db.set_db_config(DbConfig::SQLITE_DBCONFIG_RESET_DATABASE, false)?;
         emptied?;
-        db.execute_batch("PRAGMA user_version = 0")
+        // So that whoever opens it now makes the tables, unless somebody has done so already.
+        let tx = Transaction::new_unchecked(&db, TransactionBehavior::Immediate)?;
+        let tables: i64 = tx.query_row("SELECT count(*) FROM sqlite_schema", [], |r| r.get(0))?;
+        if tables == 0 {
+            tx.execute_batch("PRAGMA user_version = 0")?;
+        }
+        tx.commit()
     }
 
     /// Whether SQLite finds its file in order, indexes held against tables; the first complaint otherwise.

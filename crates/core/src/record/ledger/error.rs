@@ -81,6 +81,11 @@ impl LedgerError {
     /// What an answer of SQLite means.
     pub(super) fn of(path: &Path, source: rusqlite::Error) -> LedgerError {
         let path = path.to_path_buf();
+        // The whole question, which may be the whole schema, tells a reader nothing.
+        let source = match source {
+            rusqlite::Error::SqlInputError { error, msg, .. } => rusqlite::Error::SqliteFailure(error, Some(msg)),
+            other => other,
+        };
         let Some(code) = source.sqlite_error_code() else { return LedgerError::Damaged { path, source } };
         match code {
             ErrorCode::NotADatabase => LedgerError::NotADatabase { path },
@@ -135,6 +140,9 @@ mod tests {
         assert!(matches!(of(ffi::SQLITE_IOERR_READ), LedgerError::Disk { .. }));
         assert!(matches!(of(ffi::SQLITE_NOTADB), LedgerError::NotADatabase { .. }));
         assert!(matches!(of(ffi::SQLITE_CORRUPT), LedgerError::Damaged { .. }));
+        let asked = rusqlite::Connection::open_in_memory().unwrap().execute_batch("SELECT yarn FROM nowhere").unwrap_err();
+        let said = LedgerError::of(Path::new("l"), asked).to_string();
+        assert_eq!(said, "the ledger l is damaged: no such table: nowhere");
         for circumstance in
             [ffi::SQLITE_BUSY, ffi::SQLITE_FULL, ffi::SQLITE_READONLY, ffi::SQLITE_CANTOPEN, ffi::SQLITE_IOERR_WRITE]
         {

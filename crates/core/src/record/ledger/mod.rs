@@ -156,7 +156,7 @@ impl Ledger {
         match ledger.fill_anew(store) {
             // Its tables cannot even be dropped.
             Err(LedgerError::Damaged { .. } | LedgerError::NotADatabase { .. }) => {
-                ledger.empty().map_err(|e| ledger.failed(e))?;
+                ledger.empty().and_then(|()| ledger.say_that_it_is_empty()).map_err(|e| ledger.failed(e))?;
                 ledger.fill_anew(store)?;
             }
             other => other?,
@@ -192,8 +192,12 @@ impl Ledger {
         db.set_db_config(DbConfig::SQLITE_DBCONFIG_RESET_DATABASE, true)?;
         let emptied = db.execute_batch("VACUUM");
         db.set_db_config(DbConfig::SQLITE_DBCONFIG_RESET_DATABASE, false)?;
-        emptied?;
-        // So that whoever opens it now makes the tables, unless somebody has done so already.
+        emptied
+    }
+
+    /// So that whoever opens it now makes the tables, unless somebody has done so already.
+    fn say_that_it_is_empty(&self) -> rusqlite::Result<()> {
+        let db = self.db.borrow();
         let tx = Transaction::new_unchecked(&db, TransactionBehavior::Immediate)?;
         let tables: i64 = tx.query_row("SELECT count(*) FROM sqlite_schema", [], |r| r.get(0))?;
         if tables == 0 {
@@ -294,4 +298,26 @@ fn copy_to_memory(from: &Connection) -> rusqlite::Result<Connection> {
     rusqlite::backup::Backup::new(from, &mut copy)?.run_to_completion(1 << 16, std::time::Duration::ZERO, None)?;
     tune(&copy)?;
     Ok(copy)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn tables_that_another_made_meanwhile_are_not_said_to_be_missing() {
+        let folder = tempfile::tempdir().unwrap();
+        let (path, store) = (folder.path().join("ledger.db"), Store::open(&folder.path().join("store")));
+        drop(Ledger::open(&path, &store).unwrap());
+        let mut bytes = std::fs::read(&path).unwrap();
+        bytes[..100].fill(0);
+        std::fs::write(&path, bytes).unwrap();
+        let mends = Ledger::connect(&path).unwrap();
+        mends.empty().unwrap();
+        Ledger::open(&path, &store).unwrap();
+        mends.say_that_it_is_empty().unwrap();
+        Ledger::open(&path, &store).unwrap();
+        mends.fill_anew(&store).unwrap();
+        assert!(Ledger::open(&path, &store).unwrap().check().unwrap().is_none());
+    }
 }

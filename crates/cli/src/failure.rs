@@ -248,6 +248,7 @@ unwrapping!(LoadError { Io, Mistakes });
 unwrapping!(SweepError { Set },
     SweepError::Range { .. } => wrong("values are a list (0.05,0.1), a range of whole numbers (2..5), with a step (0..1:0.25), even(0..1, 5) or log(0.001..0.1, 5)"),
     SweepError::Twice(_) => wrong("give each parameter once: --vary with all its values, or --set with one"),
+    SweepError::Endless(_) => wrong("draw some of them with --sample N, or vary less"),
     SweepError::Table { .. } => wrong("name a single parameter"),
 );
 unwrapping!(CheckpointError { Ledger },

@@ -19,8 +19,8 @@ impl Protocol {
     /// The kernel's tables of its sockets, for each family, and the state of one that waits there.
     fn tables(self) -> ([&'static str; 2], &'static str) {
         match self {
-            Protocol::Tcp => (["/proc/net/tcp", "/proc/net/tcp6"], "0A"),
-            Protocol::Udp => (["/proc/net/udp", "/proc/net/udp6"], "07"),
+            Protocol::Tcp => (["tcp", "tcp6"], "0A"),
+            Protocol::Udp => (["udp", "udp6"], "07"),
         }
     }
 }
@@ -40,8 +40,8 @@ pub enum Answers {
 /// where another goes meanwhile.
 const LOOKS: u32 = 3;
 
-/// Who answers at an address, if these threads are the command.
-pub fn answers(address: SocketAddr, protocol: Protocol, threads: &HashSet<Pid>) -> Answers {
+/// Who answers a thread at an address, if these threads are the command. It may have a network of its own.
+pub fn answers(thread: Pid, address: SocketAddr, protocol: Protocol, threads: &HashSet<Pid>) -> Answers {
     if !address.ip().to_canonical().is_loopback() {
         return Answers::Other;
     }
@@ -49,7 +49,7 @@ pub fn answers(address: SocketAddr, protocol: Protocol, threads: &HashSet<Pid>) 
     let mut sockets = HashSet::new();
     for _ in 0..LOOKS {
         for table in tables {
-            let text = fs::read_to_string(table).unwrap_or_default();
+            let text = fs::read_to_string(format!("/proc/{thread}/net/{table}")).unwrap_or_default();
             sockets.extend(text.lines().skip(1).filter_map(|line| listener(line, state, address)));
         }
         if !sockets.is_empty() {
@@ -108,7 +108,8 @@ mod tests {
 
     #[test]
     fn a_socket_of_this_process_is_told_from_that_of_another() {
-        let own = HashSet::from([nix::unistd::getpid()]);
+        let here = nix::unistd::getpid();
+        let own = HashSet::from([here]);
         let other = HashSet::from([nix::unistd::getppid()]);
         for at in ["127.0.0.1:0", "0.0.0.0:0", "[::1]:0", "[::]:0"] {
             // A machine may have no IPv6.
@@ -116,17 +117,17 @@ mod tests {
             let port = socket.local_addr().unwrap().port();
             let address =
                 SocketAddr::new(if at.starts_with("[::1") { [0, 0, 0, 0, 0, 0, 0, 1].into() } else { [127, 0, 0, 1].into() }, port);
-            assert_eq!(answers(address, Protocol::Tcp, &own), Answers::Own, "{at}");
-            assert_eq!(answers(address, Protocol::Tcp, &other), Answers::Other, "{at}");
+            assert_eq!(answers(here, address, Protocol::Tcp, &own), Answers::Own, "{at}");
+            assert_eq!(answers(here, address, Protocol::Tcp, &other), Answers::Other, "{at}");
             assert_eq!(
-                answers(SocketAddr::new([10, 0, 0, 7].into(), port), Protocol::Tcp, &own),
+                answers(here, SocketAddr::new([10, 0, 0, 7].into(), port), Protocol::Tcp, &own),
                 Answers::Other,
                 "another machine"
             );
             // Another protocol's port of the same number is another's affair.
-            assert_eq!(answers(address, Protocol::Udp, &own), Answers::Nobody, "{at}");
+            assert_eq!(answers(here, address, Protocol::Udp, &own), Answers::Nobody, "{at}");
             drop(socket);
-            assert_eq!(answers(address, Protocol::Tcp, &own), Answers::Nobody, "{at}");
+            assert_eq!(answers(here, address, Protocol::Tcp, &own), Answers::Nobody, "{at}");
         }
     }
 
@@ -135,11 +136,12 @@ mod tests {
         let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
         let address = listener.local_addr().unwrap();
         let beside = std::net::UdpSocket::bind(address).unwrap();
-        let own = HashSet::from([nix::unistd::getpid()]);
-        assert_eq!(answers(SocketAddr::new([127, 0, 0, 2].into(), address.port()), Protocol::Tcp, &own), Answers::Nobody);
-        assert_eq!(answers(address, Protocol::Udp, &own), Answers::Own);
+        let here = nix::unistd::getpid();
+        let own = HashSet::from([here]);
+        assert_eq!(answers(here, SocketAddr::new([127, 0, 0, 2].into(), address.port()), Protocol::Tcp, &own), Answers::Nobody);
+        assert_eq!(answers(here, address, Protocol::Udp, &own), Answers::Own);
         drop(listener);
-        assert_eq!(answers(address, Protocol::Tcp, &own), Answers::Nobody, "only UDP is left there");
+        assert_eq!(answers(here, address, Protocol::Tcp, &own), Answers::Nobody, "only UDP is left there");
         drop(beside);
     }
 

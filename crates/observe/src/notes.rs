@@ -58,7 +58,7 @@ pub struct Notes {
     /// Addresses at which the command wanted to answer.
     bound: BTreeSet<SocketAddr>,
     /// The address that was connected to last.
-    connecting: Option<(SocketAddr, Protocol)>,
+    connecting: Option<(Pid, SocketAddr, Protocol)>,
     unseen: BTreeSet<String>,
 }
 
@@ -284,7 +284,7 @@ impl Notes {
             match self.sealed.is_some() {
                 true => drop(self.refused.insert(address.to_string())),
                 false if self.own_addresses.contains(&address) => {}
-                false => self.connecting = Some((address, call.protocol(call.arguments[0] as i32))),
+                false => self.connecting = Some((call.thread, address, call.protocol(call.arguments[0] as i32))),
             }
         }
     }
@@ -295,9 +295,9 @@ impl Notes {
 
     /// Takes note of a connection, if the last call asked for one. One of the command to itself says nothing. That it is
     /// one may show only later: who waits for a server tries until it is there.
-    pub fn connected(&mut self, answers: impl Fn(SocketAddr, Protocol) -> Answers) {
-        let Some((address, protocol)) = self.connecting.take() else { return };
-        match answers(address, protocol) {
+    pub fn connected(&mut self, answers: impl Fn(Pid, SocketAddr, Protocol) -> Answers) {
+        let Some((thread, address, protocol)) = self.connecting.take() else { return };
+        match answers(thread, address, protocol) {
             Answers::Own => {
                 self.network.remove(&address);
                 self.own_addresses.insert(address);

@@ -186,7 +186,7 @@ impl Tracer {
                 Some(call) if call.is_foreign() => self.notes.is_unseen("calls of a 32-bit program"),
                 Some(call) => {
                     self.notes.take(&call);
-                    self.notes.connected(|address, by| loopback::answers(address, by, &self.known));
+                    self.notes.connected(|thread, address, by| loopback::answers(thread, address, by, &self.known));
                 }
                 None => {}
             },

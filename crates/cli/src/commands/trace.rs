@@ -1,6 +1,6 @@
 //! `textum trace`.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::path::{Path, PathBuf};
 
 use clap::Args;
@@ -99,7 +99,7 @@ fn open_form(project: &Project, target: &Target, found: &Trace, global: &Global,
 fn tell(project: &Project, target: &Target, found: &Trace, all: bool, ui: &Ui) -> Result<(), Failure> {
     let mut runs = BTreeMap::new();
     let mut environments: Vec<EnvironmentRecord> = Vec::new();
-    let mut used_by: Vec<String> = Vec::new();
+    let (mut used_by, mut met): (Vec<String>, HashSet<(String, String)>) = (Vec::new(), HashSet::new());
     for (_, receipt) in &found.receipts {
         if let Some(row) = project.ledger.run(&receipt.run)? {
             runs.insert(receipt.run.clone(), RunReceipt::load(&project.store, &row.receipt)?);
@@ -114,7 +114,7 @@ fn tell(project: &Project, target: &Target, found: &Trace, all: bool, ui: &Ui) -
     for place in project.ledger.places_of(&target.digest)?.iter().filter(|p| p.role == "read") {
         let receipt = StageReceipt::load(&project.store, &place.receipt)?;
         let line = format!("{} in run {}", receipt.inputs.stage, receipt.run);
-        if !used_by.contains(&line) {
+        if met.insert((receipt.inputs.stage, receipt.run)) {
             used_by.push(line);
         }
     }

@@ -96,6 +96,7 @@ fn settings_that_mean_nothing_are_told_before_anything_runs() {
     told(&["--vary", "fit.rate=1,2", "--vary", "fit.rate=3"], 2, "given twice");
     told(&["--vary", "fit.rate=1,2", "--set", "fit.rate=3"], 2, "given twice");
     told(&["--vary", "fit.depth=0..20000"], 2, "a sweep of 20001 runs was not begun");
+    told(&["--vary", "fit.depth=0..9999", "--vary", "fit.rate=0..9999:1", "--yes"], 2, "more than a million");
     told(&["--sample", "3"], 2, "--vary");
     assert!(!tiny.has("model.txt") && prepared(&tiny) == 0);
 }

@@ -140,17 +140,21 @@ impl Params {
     /// Sets a leaf from `NAME=VALUE`, the value typed like the one in the manifest.
     pub fn set(&mut self, assignment: &str) -> Result<(), SetError> {
         let (name, text) = assignment.split_once('=').ok_or_else(|| SetError::Form(assignment.to_string()))?;
-        let near = self.nearest(name);
-        let Some(current) = self.leaves.get_mut(name) else {
-            return Err(SetError::Unknown { name: name.to_string(), near });
+        let value = self.typed(name, text)?;
+        self.leaves.insert(name.to_string(), value);
+        Ok(())
+    }
+
+    /// What a text means as the value of a parameter: of the type that its value has.
+    pub fn typed(&self, name: &str, text: &str) -> Result<Value, SetError> {
+        let Some(current) = self.leaves.get(name) else {
+            return Err(SetError::Unknown { name: name.to_string(), near: self.nearest(name) });
         };
-        let value = typed(current, text).ok_or_else(|| SetError::WrongType {
+        typed(current, text).ok_or_else(|| SetError::WrongType {
             name: name.to_string(),
             expected: type_words(current),
             given: text.to_string(),
-        })?;
-        *current = value;
-        Ok(())
+        })
     }
 }
 

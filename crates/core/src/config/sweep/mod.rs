@@ -3,7 +3,7 @@
 
 mod range;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 
 use serde_json::Value;
 
@@ -39,6 +39,9 @@ pub enum SweepError {
     /// One parameter was varied twice, or set and varied.
     #[error("`{0}` is given twice")]
     Twice(String),
+    /// The parameters have more settings together than anybody wants.
+    #[error("a sweep of {0} runs is more than a million")]
+    Endless(u128),
     /// A table was named.
     #[error("`{name}` is a table of parameters: vary one of {}", leaves.join(", "))]
     Table {
@@ -48,6 +51,9 @@ pub enum SweepError {
         leaves: Vec<String>,
     },
 }
+
+/// More settings than this are taken for a mistake.
+const MOST: usize = 1_000_000;
 
 /// One setting: names and values.
 pub type Setting = Vec<(String, Value)>;
@@ -65,13 +71,13 @@ impl Varied {
             return Err(SetError::Unknown { name: name.to_string(), near }.into());
         }
         let texts = values(written).map_err(|source| SweepError::Range { name: name.into(), source })?;
+        let mut met = HashSet::new();
         let mut typed: Vec<Value> = Vec::new();
         for text in texts {
-            let mut with = params.clone();
-            with.set(&format!("{name}={text}"))?;
-            let value = with.get(name).cloned().unwrap_or_default();
-            // 0.1 and 0.10 are one value.
-            if !typed.contains(&value) {
+            let value = params.typed(name, &text)?;
+            // 0.1 and 0.10 are one value, and so are 0 and -0.
+            let written = if value.as_f64() == Some(0.0) { "0".into() } else { value.to_string() };
+            if met.insert(written) {
                 typed.push(value);
             }
         }
@@ -112,7 +118,11 @@ pub fn settings(varied: &[Varied], sample: Option<usize>, seed: u64) -> Result<V
             return Err(SweepError::Twice(one.name.clone()));
         }
     }
-    let total = usize::try_from(size(varied)).unwrap_or(usize::MAX);
+    let whole = size(varied);
+    let total = usize::try_from(whole).unwrap_or(usize::MAX);
+    if sample.unwrap_or(total).min(total) > MOST {
+        return Err(SweepError::Endless(sample.map_or(whole, |count| whole.min(count as u128))));
+    }
     let chosen: Vec<usize> = match sample {
         Some(count) if count < total => drawn(total, count, seed),
         _ => (0..total).collect(),
@@ -145,6 +155,13 @@ mod tests {
         let of = |text: &str| Varied::parse(text, &params()).map(|v| serde_json::to_string(&v.values).unwrap());
         assert_eq!(of("fit.rate=0.05,0.1,0.10,1").unwrap(), "[0.05,0.1,1.0]");
         assert_eq!(of("fit.depth=2..5").unwrap(), "[2,3,4,5]");
+        assert_eq!(of("fit.rate=0,-0,0.0").unwrap(), "[0.0]");
+        // As many as may be written are read soon.
+        assert_eq!(Varied::parse("fit.depth=0..999998", &params()).unwrap().values.len(), 999_999);
+        let many = ["fit.depth=0..9999", "fit.rate=0..9999:1"].map(|t| Varied::parse(t, &params()).unwrap());
+        assert_eq!(settings(&many, None, 0), Err(SweepError::Endless(100_000_000)));
+        assert_eq!(settings(&many, Some(2_000_000), 0), Err(SweepError::Endless(2_000_000)));
+        assert_eq!(settings(&many, Some(5), 0).unwrap().len(), 5);
         assert_eq!(of("fit.kind=tree,forest").unwrap(), r#"["tree","forest"]"#);
         for (bad, why) in [
             ("fit.rat=1", "did you mean `fit.rate`"),

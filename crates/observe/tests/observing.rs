@@ -146,9 +146,15 @@ fn connections_are_told_but_for_what_asks_nobody() {
 fn who_answers_is_told_by_address_and_protocol_and_a_server_may_come_late() {
     let folder = folder();
     // Somebody else's UDP stands at the number of the command's own TCP, and another's TCP at another address with it.
-    let udp = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
-    let port = udp.local_addr().unwrap().port();
-    let beside = std::net::TcpListener::bind(("127.0.0.2", port)).unwrap();
+    // A number that the system gives to nobody by itself.
+    let first = 10_000 + (std::process::id() % 10_000) as u16;
+    let (port, udp, beside) = (first..)
+        .find_map(|port| {
+            std::net::TcpListener::bind(("127.0.0.1", port)).ok()?;
+            let udp = std::net::UdpSocket::bind(("127.0.0.1", port)).ok()?;
+            Some((port, udp, std::net::TcpListener::bind(("127.0.0.2", port)).ok()?))
+        })
+        .unwrap();
     let serve = format!("import socket\ns = socket.create_server(('127.0.0.1', {port}))\n");
     let ask = format!("import socket\nc = socket.socket()\nc.connect_ex(('127.0.0.1', {port}))\n");
     let udp_too = format!("u = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)\nu.connect(('127.0.0.1', {port}))\n");

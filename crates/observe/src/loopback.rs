@@ -9,7 +9,7 @@ use std::net::SocketAddr;
 use nix::unistd::Pid;
 
 /// What an address is spoken to by.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Protocol {
     Tcp,
     Udp,
@@ -48,10 +48,13 @@ pub fn answers(thread: Pid, address: SocketAddr, protocol: Protocol, threads: &H
     let (tables, state) = protocol.tables();
     let mut sockets = HashSet::new();
     for _ in 0..LOOKS {
-        for table in tables {
-            let text = fs::read_to_string(format!("/proc/{thread}/net/{table}")).unwrap_or_default();
-            sockets.extend(text.lines().skip(1).filter_map(|line| listener(line, state, address)));
+        // A machine may have no IPv6. Where nothing can be read, nothing is known.
+        let texts: Vec<String> =
+            tables.iter().filter_map(|table| fs::read_to_string(format!("/proc/{thread}/net/{table}")).ok()).collect();
+        if texts.is_empty() {
+            return Answers::Other;
         }
+        sockets.extend(texts.iter().flat_map(|t| t.lines().skip(1)).filter_map(|line| listener(line, state, address)));
         if !sockets.is_empty() {
             break;
         }

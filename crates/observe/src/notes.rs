@@ -52,11 +52,11 @@ pub struct Notes {
     refused: BTreeSet<String>,
     network: BTreeSet<SocketAddr>,
     /// Addresses at which the command itself answers.
-    own_addresses: BTreeSet<SocketAddr>,
+    own_addresses: BTreeSet<(SocketAddr, Protocol)>,
     /// Addresses of this machine at which nobody answered.
-    unanswered: BTreeSet<SocketAddr>,
+    unanswered: BTreeSet<(SocketAddr, Protocol)>,
     /// Addresses at which the command wanted to answer.
-    bound: BTreeSet<SocketAddr>,
+    bound: BTreeSet<(SocketAddr, Protocol)>,
     /// The address that was connected to last.
     connecting: Option<(Pid, SocketAddr, Protocol)>,
     unseen: BTreeSet<String>,
@@ -117,7 +117,7 @@ impl Notes {
             }
             libc::SYS_getdents64 => self.lists(call, last),
             libc::SYS_connect => self.connects(call, &call.bytes(a[1], (a[2] as usize).min(128))),
-            libc::SYS_bind => self.binds(&call.bytes(a[1], (a[2] as usize).min(128))),
+            libc::SYS_bind => self.binds(call, &call.bytes(a[1], (a[2] as usize).min(128))),
             libc::SYS_renameat | libc::SYS_renameat2 => self.renames(call.path_at(a[0], a[1]), call.path_at(a[2], a[3])),
             libc::SYS_linkat => self.links(call.path_at(a[0], a[1]), call.path_at(a[2], a[3])),
             libc::SYS_symlinkat => self.changes(call.path_at(a[1], a[2])),
@@ -281,39 +281,42 @@ impl Notes {
     fn connects(&mut self, call: &Call, address: &[u8]) {
         // Looking up names, and asking the kernel for a way without sending anything, says nothing of who answers.
         if let Some(address) = network_address(address).filter(|a: &SocketAddr| !matches!(a.port(), 0 | 53)) {
-            match self.sealed.is_some() {
-                true => drop(self.refused.insert(address.to_string())),
-                false if self.own_addresses.contains(&address) => {}
-                false => self.connecting = Some((call.thread, address, call.protocol(call.arguments[0] as i32))),
+            if self.sealed.is_some() {
+                self.refused.insert(address.to_string());
+                return;
+            }
+            let protocol = call.protocol(call.arguments[0] as i32);
+            if !self.own_addresses.contains(&(address, protocol)) {
+                self.connecting = Some((call.thread, address, protocol));
             }
         }
     }
 
-    fn binds(&mut self, address: &[u8]) {
-        self.bound.extend(network_address(address).filter(|a| a.port() != 0));
+    fn binds(&mut self, call: &Call, address: &[u8]) {
+        if let Some(address) = network_address(address).filter(|a| a.port() != 0) {
+            self.bound.insert((address, call.protocol(call.arguments[0] as i32)));
+        }
     }
 
-    /// Takes note of a connection, if the last call asked for one. One of the command to itself says nothing. That it is
-    /// one may show only later: who waits for a server tries until it is there.
+    /// Takes note of a connection, if the last call asked for one. One of the command to itself says nothing.
     pub fn connected(&mut self, answers: impl Fn(Pid, SocketAddr, Protocol) -> Answers) {
         let Some((thread, address, protocol)) = self.connecting.take() else { return };
         match answers(thread, address, protocol) {
-            Answers::Own => {
-                self.network.remove(&address);
-                self.own_addresses.insert(address);
-            }
+            Answers::Own => drop(self.own_addresses.insert((address, protocol))),
             Answers::Other => drop(self.network.insert(address)),
-            Answers::Nobody => drop(self.unanswered.insert(address)),
+            Answers::Nobody => drop(self.unanswered.insert((address, protocol))),
         }
     }
 
-    /// Whom nobody answered has read nothing. He was waiting for the command's own server, if it came later.
+    /// Whom nobody answered has read nothing: who waits for a server of the command's own tries until it is there, and may
+    /// do without it in the end.
     fn judge_unanswered(&mut self) {
-        for address in std::mem::take(&mut self.unanswered) {
-            match self.bound.iter().any(|bound| loopback::reaches(address, *bound)) {
-                true => drop(self.own_addresses.insert(address)),
-                false if self.own_addresses.contains(&address) => {}
-                false => drop(self.network.insert(address)),
+        for (address, protocol) in std::mem::take(&mut self.unanswered) {
+            let meant = self.bound.iter().any(|(bound, by)| *by == protocol && loopback::reaches(address, *bound));
+            if meant || self.own_addresses.contains(&(address, protocol)) {
+                self.own_addresses.insert((address, protocol));
+            } else {
+                self.network.insert(address);
             }
         }
     }

@@ -170,7 +170,10 @@ fn who_answers_is_told_by_address_and_protocol_and_a_server_may_come_late() {
     assert_eq!(seen_of(&format!("{ask}{serve}{ask}")), (vec![], true), "tried until it was there");
     assert_eq!(seen_of(&ask), (there.clone(), false), "nobody, but somebody may be there another time");
     assert_eq!(seen_of(&format!("{serve}{udp_too}")), (there.clone(), false), "somebody else's UDP");
+    assert_eq!(seen_of(&format!("{serve}{ask}{udp_too}")), (there.clone(), true), "both");
     drop(udp);
+    let binds = format!("import socket\nb = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)\nb.bind(('127.0.0.1', {port}))\n");
+    assert_eq!(seen_of(&format!("{ask}{binds}")), (there.clone(), false), "UDP of its own answers no TCP");
     let foreign = std::net::TcpListener::bind(("127.0.0.1", port)).unwrap();
     let tries = "try:\n  socket.create_server(('127.0.0.1', PORT))\nexcept OSError: pass\n".replace("PORT", &port.to_string());
     assert_eq!(seen_of(&format!("{ask}{tries}")), (there, false), "who wanted to answer, where somebody else did");

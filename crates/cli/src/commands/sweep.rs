@@ -12,7 +12,7 @@ use crate::render;
 use crate::ui::{Ui, catch_interrupts};
 
 /// More runs than this are asked about first.
-const MANY: u128 = 10_000;
+const MANY: usize = 10_000;
 
 /// Carries a sweep out.
 pub fn run(project: &mut Project, args: &RunArgs, options: RunOptions, background: &InBackground, ui: &Ui) -> Result<u8, Failure> {
@@ -20,14 +20,13 @@ pub fn run(project: &mut Project, args: &RunArgs, options: RunOptions, backgroun
     if let Some(twice) = varied.iter().find(|v| project.set.contains(&v.name)) {
         return Err(textum_core::config::sweep::SweepError::Twice(twice.name.clone()).into());
     }
-    let whole = size(&varied);
-    let count = args.sample.map_or(whole, |n| whole.min(u128::from(n)));
+    let all = settings(&varied, args.sample.map(|n| n as usize), args.seed)?;
+    let count = all.len();
     if count > MANY && !args.yes && !ui.agreed(&format!("This sweep has {count} runs. Go on?")) {
         let help = "draw some of them with --sample N, or say --yes";
         return Err(Failure::new(USAGE, format!("a sweep of {count} runs was not begun"), help));
     }
-    let all = settings(&varied, args.sample.map(|n| n as usize), args.seed)?;
-    let sample = args.sample.filter(|n| u128::from(*n) < whole).map(|n| (n as usize, args.seed));
+    let sample = args.sample.filter(|n| u128::from(*n) < size(&varied)).map(|n| (n as usize, args.seed));
     let mut named = args.stages.clone();
     named.sort();
     let name = sweep_name(&varied, sample, &named);

@@ -52,9 +52,6 @@ pub enum SweepError {
     },
 }
 
-/// More settings than this are taken for a mistake.
-const MOST: usize = 1_000_000;
-
 /// One setting: names and values.
 pub type Setting = Vec<(String, Value)>;
 
@@ -107,7 +104,7 @@ fn drawn(total: usize, count: usize, seed: u64) -> Vec<usize> {
 
 /// How many settings the full grid has.
 pub fn size(varied: &[Varied]) -> u128 {
-    varied.iter().map(|v| v.values.len() as u128).product()
+    varied.iter().fold(1, |size: u128, v| size.saturating_mul(v.values.len() as u128))
 }
 
 /// The settings of a sweep: the full grid, the last parameter changing fastest; or so many of it, drawn at
@@ -119,10 +116,11 @@ pub fn settings(varied: &[Varied], sample: Option<usize>, seed: u64) -> Result<V
         }
     }
     let whole = size(varied);
-    let total = usize::try_from(whole).unwrap_or(usize::MAX);
-    if sample.unwrap_or(total).min(total) > MOST {
-        return Err(SweepError::Endless(sample.map_or(whole, |count| whole.min(count as u128))));
+    let count = sample.map_or(whole, |count| whole.min(count as u128));
+    if count > range::MOST {
+        return Err(SweepError::Endless(count));
     }
+    let total = usize::try_from(whole).unwrap_or(usize::MAX);
     let chosen: Vec<usize> = match sample {
         Some(count) if count < total => drawn(total, count, seed),
         _ => (0..total).collect(),

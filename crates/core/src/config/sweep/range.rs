@@ -6,8 +6,8 @@
 //!
 //! A value with a comma goes in double quotes. Both ends of a range belong to it.
 
-/// More values than this in one range are taken for a mistake.
-const MOST: u128 = 1_000_000;
+/// More values than this in one range, and more settings of several, are taken for a mistake.
+pub(super) const MOST: u128 = 1_000_000;
 
 /// Why values do not parse.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]

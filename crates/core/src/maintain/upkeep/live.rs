@@ -54,7 +54,14 @@ type Files = Arc<[(Digest, Pieces)]>;
 /// True as long as nothing is dropped.
 #[derive(Debug, Default)]
 pub struct Folders {
-    known: Mutex<HashMap<Digest, Files>>,
+    known: Mutex<KnownFolders>,
+}
+
+#[derive(Debug, Default)]
+struct KnownFolders {
+    files: HashMap<Digest, Files>,
+    /// How many files they have together.
+    count: usize,
 }
 
 /// How many files of folders are kept in memory. One takes some 56 bytes.
@@ -63,19 +70,20 @@ const KEPT_FILES: usize = 1 << 20;
 impl Folders {
     /// The files of a stored folder.
     fn files(&self, store: &Store, folder: &Digest) -> Result<Files, StoreError> {
-        if let Some(files) = self.known().get(folder) {
+        if let Some(files) = self.known().files.get(folder) {
             return Ok(files.clone());
         }
         let items = items_of(store, folder)?;
         let files: Files = items.par_iter().map(|d| Ok((*d, Pieces::load(store, d)?))).collect::<Result<_, StoreError>>()?;
         let mut known = self.known();
-        if known.values().map(|k| k.len()).sum::<usize>() + files.len() <= KEPT_FILES {
-            known.insert(*folder, files.clone());
+        if known.count + files.len() <= KEPT_FILES {
+            known.count += files.len();
+            known.files.insert(*folder, files.clone());
         }
         Ok(files)
     }
 
-    fn known(&self) -> MutexGuard<'_, HashMap<Digest, Files>> {
+    fn known(&self) -> MutexGuard<'_, KnownFolders> {
         self.known.lock().unwrap_or_else(PoisonError::into_inner)
     }
 

@@ -39,6 +39,8 @@ impl Executor for ByAsking {
 
 const NEEDS: Needs = Needs { cpus: 1, memory: 0, gpus: 0, time: None };
 
+/// Where a job works and where its log stands are two folders, as for stages: what comes back beside a log must not change
+/// what is being sent.
 struct Bench {
     folder: tempfile::TempDir,
     place: Box<dyn Executor>,
@@ -47,8 +49,19 @@ struct Bench {
 }
 
 impl Bench {
+    fn of(folder: tempfile::TempDir, place: Box<dyn Executor>, far: Option<PathBuf>) -> Bench {
+        for own in ["work", "run"] {
+            fs::create_dir(folder.path().join(own)).unwrap();
+        }
+        Bench { folder, place, far }
+    }
+
+    fn work(&self) -> PathBuf {
+        self.folder.path().join("work")
+    }
+
     fn path(&self, name: &str) -> PathBuf {
-        let here = self.folder.path().join(name);
+        let here = self.work().join(name);
         let jobs = self.far.iter().flat_map(|far| fs::read_dir(far).into_iter().flatten().flatten());
         let mut there = jobs.map(|job| job.path().join("work").join(name)).filter(|path| path.exists());
         if here.exists() { here } else { there.next().unwrap_or(here) }
@@ -59,9 +72,9 @@ impl Bench {
         let variables = variables.map(|(k, v)| (k.to_string(), v.to_string())).to_vec();
         Job {
             command,
-            folder: self.folder.path().to_path_buf(),
+            folder: self.work(),
             variables,
-            log: self.folder.path().join("log"),
+            log: self.log_file(),
             needs: NEEDS,
             place: None,
             declared: vec!["YARN".into(), "EMPTY".into()],
@@ -76,8 +89,12 @@ impl Bench {
         self.place.submit(&self.job(JobCommand::Shell(text.to_string()))).unwrap()
     }
 
+    fn log_file(&self) -> PathBuf {
+        self.folder.path().join("run/log")
+    }
+
     fn log(&self) -> String {
-        fs::read_to_string(self.path("log")).unwrap()
+        fs::read_to_string(self.log_file()).unwrap()
     }
 
     fn state(&self, id: &JobId) -> JobState {
@@ -114,18 +131,18 @@ fn on_each(test: impl Fn(&Bench)) {
         None => eprintln!("no cluster is there (scripts/cluster): it was not held to what every place must do"),
     }
     for place in places {
-        test(&Bench { folder: tempfile::tempdir().unwrap(), place, far: None });
+        test(&Bench::of(tempfile::tempdir().unwrap(), place, None));
     }
     let beside = tempfile::tempdir().unwrap();
-    test(&Bench { folder: tempfile::tempdir().unwrap(), place: Box::new(engine(beside.path())), far: None });
+    test(&Bench::of(tempfile::tempdir().unwrap(), Box::new(engine(beside.path())), None));
     for what in ["grid", "cluster"] {
         let Some((_login, place)) = logged_in(beside.path(), what) else { continue };
         let far = Some(beside.path().join(format!("there-{what}")));
-        test(&Bench { folder: tempfile::tempdir_in(beside.path()).unwrap(), place: Box::new(place), far });
+        test(&Bench::of(tempfile::tempdir_in(beside.path()).unwrap(), Box::new(place), far));
     }
     if let Some(place) = machine(beside.path()) {
         let far = Some(beside.path().join("far"));
-        test(&Bench { folder: tempfile::tempdir_in(beside.path()).unwrap(), place: Box::new(place), far });
+        test(&Bench::of(tempfile::tempdir_in(beside.path()).unwrap(), Box::new(place), far));
         let left: Vec<_> = fs::read_dir(beside.path().join("state/held")).unwrap().flatten().map(|e| e.file_name()).collect();
         assert!(left.iter().all(|name| !name.to_string_lossy().ends_with(".json")), "a machine is still held: {left:?}");
     }
@@ -237,7 +254,7 @@ fn a_job_has_its_folder_its_variables_and_nothing_else() {
     on_each(|b| {
         let id = b.shell("pwd; env | sort; cat; echo to err >&2");
         assert_eq!(b.place.wait(&id).unwrap(), Exit::Code(0));
-        let folder = fs::canonicalize(b.folder.path()).unwrap();
+        let folder = fs::canonicalize(b.work()).unwrap();
         let said = b.log();
         let lines: Vec<&str> =
             said.lines().filter(|l| !l.starts_with("_=") && !l.starts_with("PWD=") && !l.starts_with("OLDPWD=")).collect();
@@ -344,7 +361,7 @@ fn what_a_command_leaves_running_ends_with_it() {
 
 #[test]
 fn another_process_may_take_a_job_up_by_its_id() {
-    let b = Bench { folder: tempfile::tempdir().unwrap(), place: Box::new(LocalExecutor::default()), far: None };
+    let b = Bench::of(tempfile::tempdir().unwrap(), Box::new(LocalExecutor::default()), None);
     let id = b.shell("echo $$ > begun; while :; do sleep 0.01; done");
     b.until("begun");
     // As another process knows it: by what was written down.
@@ -382,7 +399,7 @@ fn a_number_that_now_is_anothers_is_not_attached_to() {
 
 #[test]
 fn a_job_that_holds_more_than_it_needs_is_told_of() {
-    let b = Bench { folder: tempfile::tempdir().unwrap(), place: Box::new(LocalExecutor::default()), far: None };
+    let b = Bench::of(tempfile::tempdir().unwrap(), Box::new(LocalExecutor::default()), None);
     let text = "x=$(head -c 60000000 /dev/zero | tr '\\0' x); echo $$ > begun; while :; do sleep 0.01; done";
     let job = |memory| Job { needs: Needs { memory, ..NEEDS }, ..b.job(JobCommand::Shell(text.into())) };
     let id = b.place.submit(&job(20 << 20)).unwrap();

@@ -12,7 +12,7 @@ use nix::unistd::Pid;
 use rustix::net::{SocketType, sockopt::socket_type};
 use rustix::process::{PidfdFlags, PidfdGetfdFlags, pidfd_getfd, pidfd_open};
 
-use super::loopback::Protocol;
+use super::sockets::Protocol;
 
 /// A call, before it is carried out.
 pub struct Call {

@@ -23,11 +23,14 @@ mod calls;
 mod child;
 #[cfg(target_os = "linux")]
 mod filter;
+#[cfg(target_os = "linux")]
 mod loopback;
 #[cfg(target_os = "linux")]
 mod notes;
 #[cfg(target_os = "linux")]
 mod seal;
+#[cfg(target_os = "linux")]
+mod sockets;
 #[cfg(target_os = "linux")]
 mod tracer;
 

@@ -6,6 +6,12 @@ use std::path::PathBuf;
 
 /// A path as text: bytes that are no UTF-8 are written as `\xNN`, and a backslash as `\\`.
 pub fn to_text(path: &[u8]) -> String {
+    // Nearly all names are.
+    if let Ok(plain) = std::str::from_utf8(path)
+        && !path.contains(&b'\\')
+    {
+        return plain.to_string();
+    }
     let mut out = String::with_capacity(path.len());
     for chunk in path.utf8_chunks() {
         for c in chunk.valid().chars() {

@@ -11,9 +11,10 @@ use nix::libc;
 use nix::unistd::Pid;
 
 use super::calls::{Call, network_address};
-use super::loopback::{self, Answers, Protocol};
+use super::loopback::{self, Answers};
 use super::names::{from_text, to_text};
 use super::record::{Absent, Listed, Observation, Opened, Seal, Stamp};
+use super::sockets::Protocol;
 
 /// What is known of one path.
 #[derive(Clone, Copy, Debug, Default)]

@@ -3,6 +3,8 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
+use super::strict::in_a_table;
+
 /// The values for which there is one of a stage.
 #[derive(Debug, Clone, Deserialize, JsonSchema)]
 #[serde(untagged)]
@@ -12,7 +14,7 @@ pub enum EachForm {
     /// A list.
     List(Vec<EachValueForm>),
     /// What stands in a column of a table.
-    Column(ColumnForm),
+    Column(#[serde(deserialize_with = "in_a_table")] ColumnForm),
 }
 
 /// A value.

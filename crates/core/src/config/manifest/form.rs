@@ -7,6 +7,7 @@ use textum_base::Better;
 
 use super::each_form::EachForm;
 use super::places::PlaceForm;
+use super::strict::in_a_table;
 
 /// The manifest of a Textum project.
 #[derive(Debug, Deserialize, JsonSchema)]
@@ -425,7 +426,7 @@ pub enum IntervalsForm {
     /// The level.
     Level(f64),
     /// All that can be said.
-    Said(SaidIntervalsForm),
+    Said(#[serde(deserialize_with = "in_a_table")] SaidIntervalsForm),
 }
 
 /// How intervals are drawn.
@@ -471,7 +472,7 @@ pub enum RuleForm {
     /// A broken one fails the stage.
     Plain(String),
     /// What becomes of it is said.
-    Told(ToldRuleForm),
+    Told(#[serde(deserialize_with = "in_a_table")] ToldRuleForm),
 }
 
 /// A rule and what becomes of it.

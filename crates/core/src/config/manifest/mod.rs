@@ -21,6 +21,7 @@ mod paths;
 mod places;
 mod rules;
 mod shape;
+mod strict;
 mod substitute;
 mod tables;
 mod write;
@@ -376,16 +377,24 @@ fn folder_of(path: &Path) -> &Path {
     path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }
 
-fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, Vec<Diagnostic>> {
-    let folder = folder_of(path);
+/// Reads a manifest that has mistakes: all of them are told.
+fn read_telling(text: &str, document: &Document<'_>, folder: &Path) -> Result<form::ManifestForm, Vec<Diagnostic>> {
     let (mistakes, wrong) = shape::check_shape(&document.root, &manifest_schema());
     if !mistakes.is_empty() {
         return Err(with_mistakes_of_meaning(text, document, folder, mistakes, &wrong));
     }
     let form = toml::de::Deserializer::from(document.root.clone());
-    let form = form::ManifestForm::deserialize(form).map_err(|e| {
+    form::ManifestForm::deserialize(form).map_err(|e| {
         vec![Diagnostic::new(e.span().unwrap_or(0..0), e.message().to_string(), "here", "see the schema that `textum new` links")]
-    })?;
+    })
+}
+
+fn build(path: &Path, text: &str, document: &Document<'_>) -> Result<Manifest, Vec<Diagnostic>> {
+    let folder = folder_of(path);
+    let form = match strict::read(&document.root) {
+        Some(form) => form,
+        None => read_telling(text, document, folder)?,
+    };
     let tables: serde_json::Map<String, serde_json::Value> = form.params.clone().into_iter().collect();
     let mut params = Params::from_tables(&tables);
     let (param_files, mut mistakes) = param_files::read(&form, &mut params, document, folder);

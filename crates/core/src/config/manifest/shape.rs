@@ -109,7 +109,11 @@ impl<'s> Shape<'s> {
             DeValue::String(text) => self.choice(text, value.span(), &branches, name),
             DeValue::Integer(_) if branch["minimum"].as_i64() == Some(0) => {
                 let digits = value.get_ref().as_integer().map_or("", |i| i.as_str());
-                if digits.parse::<u32>().is_err() {
+                let fits = match branch["format"].as_str() {
+                    Some("uint64") => digits.parse::<u64>().is_ok(),
+                    _ => digits.parse::<u32>().is_ok(),
+                };
+                if !fits {
                     self.mistakes.push(Diagnostic::new(
                         value.span(),
                         format!("`{name}` is out of range"),

@@ -1,6 +1,6 @@
 //! Whose a file in an interpreter's folders is: a distribution's, the interpreter's own, nobody's.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -106,9 +106,31 @@ impl Packages {
 /// The paths in a `RECORD` (the specification of recording installed distributions, PEP 376 and 627), as far as they
 /// lie in the folder itself.
 fn recorded_paths(record: &str) -> impl Iterator<Item = &str> {
-    record.lines().filter_map(|line| match line.strip_prefix('"') {
-        Some(quoted) => quoted.split('"').next(),
-        None => line.split(',').next(),
+    let mut rest = record;
+    let until = |text: &str, byte| memchr::memchr(byte, text.as_bytes()).unwrap_or(text.len());
+    std::iter::from_fn(move || {
+        if rest.is_empty() {
+            return None;
+        }
+        let (line, after) = rest.split_at(until(rest, b'\n'));
+        rest = after.get(1..).unwrap_or_default();
+        Some(match line.strip_prefix('"') {
+            Some(quoted) => &quoted[..until(quoted, b'"')],
+            None => line[..until(line, b',')].trim_end_matches('\r'),
+        })
+    })
+}
+
+/// The first part of each of some paths, told once for paths of one folder that stand together.
+fn first_parts<'p>(paths: impl Iterator<Item = &'p str>) -> impl Iterator<Item = (&'p str, Option<&'p str>)> {
+    let mut last: Option<&str> = None;
+    paths.map(move |path| {
+        let is_beside = |last: &str| path.as_bytes().get(last.len()) == Some(&b'/') && path.as_bytes().starts_with(last.as_bytes());
+        if last.is_some_and(is_beside) {
+            return (path, None);
+        }
+        last = Some(&path[..memchr::memchr(b'/', path.as_bytes()).unwrap_or(path.len())]);
+        (path, last)
     })
 }
 
@@ -126,8 +148,7 @@ impl Installed {
             found.all.push((normal, version.to_string()));
             found.by_first.entry(name.to_string()).or_default().push(number);
             let Ok(record) = fs::read_to_string(entry.path().join("RECORD")) else { continue };
-            for path in recorded_paths(&record) {
-                let first = path.split('/').next().unwrap_or_default();
+            for first in first_parts(recorded_paths(&record)).filter_map(|(_, first)| first) {
                 let owners = found.by_first.entry(first.to_string()).or_default();
                 if owners.last() != Some(&number) {
                     owners.push(number);
@@ -135,10 +156,14 @@ impl Installed {
             }
             records.push((number, record));
         }
-        for (number, record) in &records {
-            for path in recorded_paths(record) {
-                let first = path.split('/').next().unwrap_or_default();
-                if found.by_first.get(first).is_some_and(|owners| owners.len() > 1) {
+        // Most share nothing but what lies outside of the folder, whose files are asked for nowhere.
+        let shared: HashSet<usize> =
+            found.by_first.iter().filter(|(first, by)| by.len() > 1 && *first != "..").flat_map(|(_, by)| by.clone()).collect();
+        for (number, record) in records.iter().filter(|(number, _)| shared.contains(number)) {
+            let mut is_shared = false;
+            for (path, first) in first_parts(recorded_paths(record)) {
+                is_shared = first.map_or(is_shared, |f| f != ".." && found.by_first.get(f).is_some_and(|by| by.len() > 1));
+                if is_shared {
                     found.by_path.insert(path.to_string(), *number);
                 }
             }
@@ -207,7 +232,11 @@ mod tests {
             "Loom_Kit-2.1.dist-info/RECORD",
             "loom_kit/__init__.py,sha256=x,1\nloom_kit/a.py,,\n../../../bin/loom,,\nshared/one.py,,\n",
         );
-        put(&site, "weft-0.3.dist-info/RECORD", "weft.py,,\n\"shared/two, more.py\",,\n");
+        put(
+            &site,
+            "weft-0.3.dist-info/RECORD",
+            "weft.py,,\r\n\"shared/two, more.py\",,\r\nshared,,\nsharedbeside/x.py,,\nshared/three.py",
+        );
         let mut packages = Packages::default();
         let mut whose = |path: &str| packages.owner(&site.join(path));
         let package = |name: &str, version: &str| Some(Owner::Package(name.into(), Some(version.into())));
@@ -216,6 +245,8 @@ mod tests {
         assert_eq!(whose("shared/one.py"), package("loom-kit", "2.1"));
         assert_eq!(whose("shared/two, more.py"), package("weft", "0.3"));
         assert_eq!(whose("weft-0.3.dist-info/METADATA"), package("weft", "0.3"));
+        assert_eq!(whose("shared/three.py"), package("weft", "0.3"));
+        assert_eq!(whose("sharedbeside/x.py"), package("weft", "0.3"));
         assert_eq!(whose("sitecustomize.py"), None);
         assert_eq!(
             packages.owner(&tree.path().join("lib/python3.11/json/decoder.py")),

@@ -429,12 +429,18 @@ pub(super) fn entries_text(
     let outputs: Vec<&String> = outputs.iter().filter(|o| name.is_empty() || overlap(o, name)).collect();
     for entry in std::fs::read_dir(folder).ok()?.flatten() {
         let own = entry.file_name();
-        let own = to_text(std::os::unix::ffi::OsStrExt::as_bytes(own.as_os_str())).replace('\n', "\\x0a");
+        let mut own = to_text(std::os::unix::ffi::OsStrExt::as_bytes(own.as_os_str()));
+        if own.contains('\n') {
+            own = own.replace('\n', "\\x0a");
+        }
+        // The folders of an interpreter have many of which few are wanted.
+        if wanted.is_some_and(|w| !own.split('.').next().is_some_and(|stem| w.contains(stem))) {
+            continue;
+        }
         let path = if name.is_empty() { own.clone() } else { format!("{name}/{own}") };
-        let is_wanted = wanted.is_none_or(|w| own.split('.').next().is_some_and(|stem| w.contains(stem)));
         let is_textums =
             is_of_project(&path) && matches!(path.as_str(), textum_base::MANIFEST_NAME | textum_base::TREE_RECEIPT_NAME);
-        if !is_wanted || is_textums || ignored.covers(&path) || outputs.iter().any(|o| overlap(o, &path)) {
+        if is_textums || ignored.covers(&path) || outputs.iter().any(|o| overlap(o, &path)) {
             continue;
         }
         let is_folder = entry.file_type().is_ok_and(|t| t.is_dir());

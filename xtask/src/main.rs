@@ -84,9 +84,9 @@ fn build(top: &Path) -> Result<(), String> {
 }
 
 fn test(top: &Path) -> Result<(), String> {
-    // The README's own command. Those that wait for their turn at the cluster take a thread each; how many work at once is seen
-    // to by `testkit`.
-    cargo(top, &["test", "--workspace"], &[BY_CLIPPY[0], BY_CLIPPY[1], ("RUST_TEST_THREADS", "20")])
+    // The README's own command. How many threads it takes stands in `.cargo/config.toml`, how many work at once is seen to by
+    // `testkit`.
+    cargo(top, &["test", "--workspace"], &BY_CLIPPY)
 }
 
 fn check(top: &Path) -> Result<(), String> {

@@ -73,7 +73,7 @@ proptest! {
         x in axis(),
         y in axis(),
         marks in prop::collection::vec(mark(), 0..6),
-        size in (120.0..900.0f64, 120.0..700.0f64),
+        size in (120.0..500.0f64, 120.0..400.0f64),
     ) {
         let figure = Figure { title, subtitle, x, y, marks, size, room: 60.0 };
         let svg = figure.svg();

@@ -237,6 +237,8 @@ mod tests {
     use super::*;
 
     proptest! {
+        #![proptest_config(ProptestConfig::with_cases(48))]
+
         #[test]
         fn numbers_come_back_in_order_whether_they_fit_or_not(
             seed in any::<u64>(), count in 0usize..30_000, spread in prop::sample::select(vec![16e6, 1e4, 50.0, 1.0]),

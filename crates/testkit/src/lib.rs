@@ -187,7 +187,7 @@ impl Ran {
 /// in them is unpacked.
 pub fn holding(folder: &Path, needle: &str) -> Vec<String> {
     let (mut found, mut todo) = (Vec::new(), vec![folder.to_path_buf()]);
-    let is_in = |bytes: &[u8]| bytes.windows(needle.len()).any(|w| w == needle.as_bytes());
+    let is_in = |bytes: &[u8]| memchr::memmem::find(bytes, needle.as_bytes()).is_some();
     while let Some(at) = todo.pop() {
         for entry in std::fs::read_dir(&at).unwrap().map(Result::unwrap) {
             let path = entry.path();
@@ -196,7 +196,7 @@ pub fn holding(folder: &Path, needle: &str) -> Vec<String> {
                 continue;
             }
             let bytes = std::fs::read(&path).unwrap_or_default();
-            let frames = bytes.windows(4).enumerate().filter(|(_, w)| *w == [0x28, 0xB5, 0x2F, 0xFD]).map(|(at, _)| at);
+            let frames = memchr::memmem::find_iter(&bytes, &[0x28, 0xB5, 0x2F, 0xFD]);
             let packed = frames.filter_map(|at| {
                 let mut out = Vec::new();
                 let frame = zstd::stream::read::Decoder::new(&bytes[at..]).ok()?.single_frame();

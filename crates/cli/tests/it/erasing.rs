@@ -95,7 +95,7 @@ fn frames_with(bytes: &[u8], needle: &str) -> Vec<usize> {
         frame.is_ok_and(|mut f| std::io::Read::read_to_end(&mut f, &mut out).is_ok())
             && String::from_utf8_lossy(&out).contains(needle)
     };
-    bytes.windows(4).enumerate().filter(|(_, w)| *w == [0x28, 0xB5, 0x2F, 0xFD]).map(|(at, _)| at).filter(holds).collect()
+    memchr::memmem::find_iter(bytes, &[0x28, 0xB5, 0x2F, 0xFD]).filter(holds).collect()
 }
 
 #[test]

@@ -126,7 +126,7 @@ fn look(folder: &Path) -> State {
 
 proptest! {
     #![proptest_config(ProptestConfig {
-        cases: many("TEXTUM_FOLDERS", 24),
+        cases: many("TEXTUM_FOLDERS", 12),
         max_shrink_iters: 200,
         failure_persistence: None,
         ..ProptestConfig::default()

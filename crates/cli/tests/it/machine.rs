@@ -251,7 +251,7 @@ impl Life {
 
 proptest! {
     #![proptest_config(ProptestConfig {
-        cases: many("TEXTUM_LIVES", 8),
+        cases: many("TEXTUM_LIVES", 4),
         max_shrink_iters: 60,
         failure_persistence: None,
         ..ProptestConfig::default()

@@ -93,7 +93,7 @@ fn ends_well(ran: &Ran, what: &str) {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: many("TEXTUM_DAMAGE", 40).div_ceil(2), max_shrink_iters: 30, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: many("TEXTUM_DAMAGE", 20).div_ceil(2), max_shrink_iters: 30, failure_persistence: None, ..ProptestConfig::default() })]
 
     /// A document in the store that says something else in one or two places.
     #[test]

@@ -129,7 +129,7 @@ fn history(looks: &[Look], first: &[Edit], edits: &[Edit]) {
 /// Never a stale result, and never an execution where nothing that was read has changed.
 #[test]
 fn results_stand_just_as_long_as_all_that_was_seen_stands() {
-    let cases = std::env::var("TEXTUM_HISTORIES").ok().and_then(|n| n.parse().ok()).unwrap_or(200);
+    let cases = std::env::var("TEXTUM_HISTORIES").ok().and_then(|n| n.parse().ok()).unwrap_or(60);
     let mut runner = TestRunner::new(Config { cases, failure_persistence: None, max_shrink_iters: 60, ..Config::default() });
     let strategy = (prop::collection::vec(look(), 1..4), prop::collection::vec(edit(), 0..4), prop::collection::vec(edit(), 1..4));
     let result = runner.run(&strategy, |(looks, first, edits)| {

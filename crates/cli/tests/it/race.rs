@@ -46,7 +46,7 @@ fn words(worker: u32, turn: u32) -> Vec<String> {
 fn no_command_fails_that_need_not() {
     let tiny = project();
     let (calls, failures) = (AtomicU32::new(0), Mutex::new(Vec::new()));
-    let ends = Instant::now() + Duration::from_secs(u64::from(many("TEXTUM_RACE", 20)));
+    let ends = Instant::now() + Duration::from_secs(u64::from(many("TEXTUM_RACE", 8)));
     std::thread::scope(|scope| {
         for worker in 0..PROCESSES {
             let (tiny, calls, failures) = (&tiny, &calls, &failures);

@@ -35,7 +35,7 @@ fn any_flipped_bit_is_found_and_mended_from_the_working_tree() {
     textum(&tiny, &["run"]).expect(0);
     let good = tiny.snapshot();
     let mut state = 0x9E37_79B9_7F4A_7C15u64;
-    for round in 0..many("TEXTUM_DAMAGE", 40) {
+    for round in 0..many("TEXTUM_DAMAGE", 20) {
         state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
         let extension = if round % 3 == 0 { "index" } else { "pack" };
         let all = files(&tiny, extension);

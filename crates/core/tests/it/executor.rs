@@ -106,7 +106,7 @@ impl Bench {
         let begun = Instant::now();
         while fs::metadata(self.path(name)).map_or(0, |m| m.len()) == 0 {
             assert!(begun.elapsed() < Duration::from_secs(60), "{name} was not written");
-            std::thread::sleep(Duration::from_millis(2));
+            std::thread::sleep(Duration::from_millis(10));
         }
     }
 }
@@ -119,30 +119,41 @@ fn ends(pid: &str) -> bool {
     };
     let begun = Instant::now();
     while runs() && begun.elapsed() < Duration::from_secs(20) {
-        std::thread::sleep(Duration::from_millis(2));
+        std::thread::sleep(Duration::from_millis(10));
     }
     !runs()
 }
 
-fn on_each(test: impl Fn(&Bench)) {
+/// At all places at once: most of the time goes by in waiting.
+fn on_each(test: impl Fn(&Bench) + Sync) {
     let mut places: Vec<Box<dyn Executor>> = vec![Box::new(LocalExecutor::default()), Box::new(ByAsking::default())];
     match std::env::var_os("TEXTUM_CLUSTER") {
         Some(_) => places.push(Box::new(cluster())),
         None => eprintln!("no cluster is there (scripts/cluster): it was not held to what every place must do"),
     }
-    for place in places {
-        test(&Bench::of(tempfile::tempdir().unwrap(), place, None));
-    }
+    let mut benches: Vec<Bench> = places.into_iter().map(|place| Bench::of(tempfile::tempdir().unwrap(), place, None)).collect();
     let beside = tempfile::tempdir().unwrap();
-    test(&Bench::of(tempfile::tempdir().unwrap(), Box::new(engine(beside.path())), None));
+    benches.push(Bench::of(tempfile::tempdir().unwrap(), Box::new(engine(beside.path())), None));
+    let mut logins = Vec::new();
+    let far = |place: BatchExecutor, folder: &str| {
+        Bench::of(tempfile::tempdir_in(beside.path()).unwrap(), Box::new(place), Some(beside.path().join(folder)))
+    };
     for what in ["grid", "cluster"] {
-        let Some((_login, place)) = logged_in(beside.path(), what) else { continue };
-        let far = Some(beside.path().join(format!("there-{what}")));
-        test(&Bench::of(tempfile::tempdir_in(beside.path()).unwrap(), Box::new(place), far));
+        let Some((login, place)) = logged_in(beside.path(), what) else { continue };
+        logins.push(login);
+        benches.push(far(place, &format!("there-{what}")));
     }
-    if let Some(place) = machine(beside.path()) {
-        let far = Some(beside.path().join("far"));
-        test(&Bench::of(tempfile::tempdir_in(beside.path()).unwrap(), Box::new(place), far));
+    let rented = machine(beside.path());
+    let is_rented = rented.is_some();
+    benches.extend(rented.map(|place| far(place, "far")));
+    std::thread::scope(|scope| {
+        let test = &test;
+        let at_work: Vec<_> = benches.iter().map(|bench| scope.spawn(move || test(bench))).collect();
+        at_work.into_iter().for_each(|one| one.join().unwrap_or_else(|failed| std::panic::resume_unwind(failed)));
+    });
+    // A machine is given back when its place goes.
+    drop(benches);
+    if is_rented {
         let left: Vec<_> = fs::read_dir(beside.path().join("state/held")).unwrap().flatten().map(|e| e.file_name()).collect();
         assert!(left.iter().all(|name| !name.to_string_lossy().ends_with(".json")), "a machine is still held: {left:?}");
     }
@@ -329,7 +340,7 @@ fn many_are_asked_for_in_one_call_and_ids_are_one_line_each() {
 #[test]
 fn one_at_work_is_asked_to_end_or_ended() {
     on_each(|b| {
-        let id = b.shell("trap 'echo tidied > tidied; exit 3' INT; echo $$ > begun; while :; do sleep 0.01; done");
+        let id = b.shell("trap 'echo tidied > tidied; exit 3' INT; echo $$ > begun; while :; do sleep 0.1; done");
         b.until("begun");
         assert_eq!(b.state(&id), JobState::Running);
         b.place.cancel(&id, Cancel::Ask).unwrap();
@@ -337,7 +348,7 @@ fn one_at_work_is_asked_to_end_or_ended() {
         assert_eq!(fs::read_to_string(b.path("tidied")).unwrap(), "tidied\n");
         fs::remove_file(b.path("begun")).unwrap();
         // One that does not listen.
-        let id = b.shell("trap '' INT TERM HUP; echo $$ > begun; while :; do sleep 0.01; done");
+        let id = b.shell("trap '' INT TERM HUP; echo $$ > begun; while :; do sleep 0.1; done");
         b.until("begun");
         b.place.cancel(&id, Cancel::Ask).unwrap();
         assert_eq!(b.state(&id), JobState::Running);
@@ -362,7 +373,7 @@ fn what_a_command_leaves_running_ends_with_it() {
 #[test]
 fn another_process_may_take_a_job_up_by_its_id() {
     let b = Bench::of(tempfile::tempdir().unwrap(), Box::new(LocalExecutor::default()), None);
-    let id = b.shell("echo $$ > begun; while :; do sleep 0.01; done");
+    let id = b.shell("echo $$ > begun; while :; do sleep 0.1; done");
     b.until("begun");
     // As another process knows it: by what was written down.
     let later = LocalExecutor::default();
@@ -400,7 +411,7 @@ fn a_number_that_now_is_anothers_is_not_attached_to() {
 #[test]
 fn a_job_that_holds_more_than_it_needs_is_told_of() {
     let b = Bench::of(tempfile::tempdir().unwrap(), Box::new(LocalExecutor::default()), None);
-    let text = "x=$(head -c 60000000 /dev/zero | tr '\\0' x); echo $$ > begun; while :; do sleep 0.01; done";
+    let text = "x=$(head -c 60000000 /dev/zero | tr '\\0' x); echo $$ > begun; while :; do sleep 0.1; done";
     let job = |memory| Job { needs: Needs { memory, ..NEEDS }, ..b.job(JobCommand::Shell(text.into())) };
     let id = b.place.submit(&job(20 << 20)).unwrap();
     let begun = Instant::now();

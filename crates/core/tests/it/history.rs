@@ -201,7 +201,7 @@ fn live_through(stages: Vec<Stage>, edits: &[Edit]) {
 fn histories() -> ProptestConfig {
     // Shrinking runs whole histories again: a few rounds of it are enough to read.
     ProptestConfig {
-        cases: many("TEXTUM_HISTORIES", 200).div_ceil(2),
+        cases: many("TEXTUM_HISTORIES", 60).div_ceil(2),
         max_shrink_iters: 40,
         failure_persistence: None,
         ..ProptestConfig::default()

@@ -111,7 +111,7 @@ fn folded(documents: &[&Vec<u8>], packs: &[usize], at_once: bool) -> (Tiny, Path
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: many("TEXTUM_ORDERS", 24), failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: many("TEXTUM_ORDERS", 12), failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
     fn the_order_of_documents_does_not_count(

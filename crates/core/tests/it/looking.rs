@@ -71,7 +71,7 @@ fn apply(root: &Path, touch: &Touch) {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: many("TEXTUM_LOOKS", 150), failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: many("TEXTUM_LOOKS", 75), failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
     fn a_remembered_digest_is_never_other_than_a_fresh_one(touches in prop::collection::vec(touch(), 1..12), pause in any::<bool>()) {

@@ -180,7 +180,7 @@ fn live_through(steps: &[Step]) {
 
 proptest! {
     #![proptest_config(ProptestConfig {
-        cases: many("TEXTUM_TEAMS", 24),
+        cases: many("TEXTUM_TEAMS", 8),
         max_shrink_iters: 40,
         failure_persistence: None,
         ..ProptestConfig::default()

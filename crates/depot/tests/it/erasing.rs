@@ -52,7 +52,7 @@ fn send(told: &Told, depot: &Depot) {
 
 fn is_in(storage: &Memory, needle: &[u8]) -> bool {
     let objects = storage.list("").unwrap();
-    objects.iter().any(|o| storage.read(&o.path).unwrap().windows(needle.len()).any(|w| w == needle))
+    objects.iter().any(|o| memchr::memmem::find(&storage.read(&o.path).unwrap(), needle).is_some())
 }
 
 /// That everything that stays can be had by somebody who has nothing.

@@ -428,7 +428,7 @@ fn step() -> impl Strategy<Value = Step> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: std::env::var("TEXTUM_DEPOTS").ok().and_then(|n| n.parse().ok()).unwrap_or(60), ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: std::env::var("TEXTUM_DEPOTS").ok().and_then(|n| n.parse().ok()).unwrap_or(20), ..ProptestConfig::default() })]
 
     /// What is spoken of can always be fetched; what is not goes in the end.
     #[test]

@@ -74,7 +74,7 @@ fn document(number: u8) -> Vec<u8> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: many("TEXTUM_STORES", 48), failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: many("TEXTUM_STORES", 24), failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
     fn what_was_published_is_there_until_it_is_dropped(acts in prop::collection::vec(act(), 3..24)) {

@@ -3,6 +3,10 @@
 #   engine.sh DIR submit SCRIPT     hands a script over and prints what the job is called
 #   engine.sh DIR state JOB...      a line for each: JOB Q (waiting), R (running), C (over) or X (cancelled)
 #   engine.sh DIR cancel JOB [INT]  ends a job, or asks it to end
+is_at_work() {
+    read -r pid <"$1" && [ -d "/proc/$pid" ] || return 1
+    case $(tr '\0' ' ' 2>/dev/null <"/proc/$pid/cmdline") in *textum-*) ;; *) return 1 ;; esac
+}
 dir=$1 what=$2
 shift 2
 case $what in
@@ -16,7 +20,7 @@ state)
     for job in "$@"; do
         [ -d "$dir/$job" ] || continue
         if [ ! -e "$dir/$job/pid" ]; then echo "$job Q no room yet"
-        elif tr '\0' ' ' <"/proc/$(cat "$dir/$job/pid")/cmdline" 2>/dev/null | grep -q textum-; then echo "$job R"
+        elif is_at_work "$dir/$job/pid"; then echo "$job R"
         elif [ -e "$dir/$job/cancelled" ]; then echo "$job X by somebody"
         else echo "$job C"; fi
     done

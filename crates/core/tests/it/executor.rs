@@ -318,7 +318,7 @@ fn an_end_is_told_as_it_was_and_again() {
 fn many_are_asked_for_in_one_call_and_ids_are_one_line_each() {
     on_each(|b| {
         // Each is a handful of connections to a machine.
-        let many = if b.far.is_some() { 8 } else { 40 };
+        let many = if b.far.is_some() { 4 } else { 24 };
         let ids: Vec<JobId> = (0..many).map(|n| b.shell(&format!("exit {n}"))).collect();
         let mut distinct = ids.clone();
         distinct.sort();

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands;
+use crate::forms::Deferred;
 
 /// Staged training pipelines whose every past model can be traced to its exact inputs and rebuilt.
 #[derive(Debug, Parser)]
@@ -38,7 +39,8 @@ dataset version (shifts@2), a published version (stop-predictor@live), or any fi
 Exit status: 0 done, 1 a stage, check or rebuild did not succeed, 2 wrong usage or manifest,
 3 what was asked for is not there, 4 damage or an I/O failure, 130 interrupted.";
 
-const SHARED: &str = "Options of every command";
+/// The heading of the options that every command has.
+pub const SHARED: &str = "Options of every command";
 
 /// Options of every command.
 #[derive(Clone, Debug, Args)]
@@ -107,78 +109,78 @@ pub enum Color {
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Begin a project: a commented manifest and a first working stage
-    New(commands::new::NewArgs),
+    New(Deferred<commands::new::NewArgs>),
     /// Write a sample project and play its whole story
-    Demo(commands::demo::DemoArgs),
+    Demo(Deferred<commands::demo::DemoArgs>),
     /// Show what a run would do, and why; nothing is written
-    Plan(commands::plan::PlanArgs),
+    Plan(Deferred<commands::plan::PlanArgs>),
     /// Run a command once, watch it, and write the whole stage into the manifest
-    Draft(commands::draft::DraftArgs),
+    Draft(Deferred<commands::draft::DraftArgs>),
     /// Write what stages were seen to read, without declaring it, into the manifest
-    Adopt(commands::adopt::AdoptArgs),
+    Adopt(Deferred<commands::adopt::AdoptArgs>),
     /// Execute what has changed, reuse what is recorded; also a sweep over parameters
-    Run(commands::run::RunArgs),
+    Run(Deferred<commands::run::RunArgs>),
     /// Go on with a stopped or interrupted run from its last checkpoint
-    Resume(commands::resume::ResumeArgs),
+    Resume(Deferred<commands::resume::ResumeArgs>),
     /// Stop a run that is at work, from any terminal
-    Stop(commands::stop::StopArgs),
+    Stop(Deferred<commands::stop::StopArgs>),
     /// Tell metrics, progress, notes and checkpoints, from within a stage
-    Emit(commands::emit::EmitArgs),
+    Emit(Deferred<commands::emit::EmitArgs>),
     /// Look at datasets: record, compare, search and sum up their versions
-    Data(commands::data::DataArgs),
+    Data(Deferred<commands::data::DataArgs>),
     /// List the runs, newest first
-    Runs(commands::runs::RunsArgs),
+    Runs(Deferred<commands::runs::RunsArgs>),
     /// Show a run, a log, a receipt, or what a digest is
-    Show(commands::show::ShowArgs),
+    Show(Deferred<commands::show::ShowArgs>),
     /// Tell in what runs differ, and that nothing else does
-    Compare(commands::compare::CompareArgs),
+    Compare(Deferred<commands::compare::CompareArgs>),
     /// Draw metrics over steps, or over parameters
-    Plot(commands::plot::PlotArgs),
+    Plot(Deferred<commands::plot::PlotArgs>),
     /// Watch a run at work
-    Follow(commands::follow::FollowArgs),
+    Follow(Deferred<commands::follow::FollowArgs>),
     /// Write a page about a run
-    Report(commands::report::ReportArgs),
+    Report(Deferred<commands::report::ReportArgs>),
     /// Note something of a run, or of a published version
-    Note(commands::remark::NoteArgs),
+    Note(Deferred<commands::remark::NoteArgs>),
     /// Name a run
-    Label(commands::remark::LabelArgs),
+    Label(Deferred<commands::remark::LabelArgs>),
     /// Show where a file, a run or a digest comes from
-    Trace(commands::trace::TraceArgs),
+    Trace(Deferred<commands::trace::TraceArgs>),
     /// Show what was made of a file, a version, a run: models, aliases, predictions
-    Impact(commands::impact::ImpactArgs),
+    Impact(Deferred<commands::impact::ImpactArgs>),
     /// Bring recorded data and outputs back
-    Restore(commands::restore::RestoreArgs),
+    Restore(Deferred<commands::restore::RestoreArgs>),
     /// Make past results again from their recorded inputs, and compare
-    Rebuild(commands::rebuild::RebuildArgs),
+    Rebuild(Deferred<commands::rebuild::RebuildArgs>),
     /// Publish a model, or a version of a dataset, for others to rely on
-    Publish(commands::publish::PublishArgs),
+    Publish(Deferred<commands::publish::PublishArgs>),
     /// Make an alias such as live name a published version
-    Alias(commands::alias::AliasArgs),
+    Alias(Deferred<commands::alias::AliasArgs>),
     /// Take a published version back
-    Retire(commands::alias::RetireArgs),
+    Retire(Deferred<commands::alias::RetireArgs>),
     /// Print, write or take the card of a published version
-    Card(commands::card::CardArgs),
+    Card(Deferred<commands::card::CardArgs>),
     /// Fetch a published version, wherever it is to be used
-    Fetch(commands::fetch::FetchArgs),
+    Fetch(Deferred<commands::fetch::FetchArgs>),
     /// Print what it takes to use a published version
-    Snippet(commands::fetch::SnippetArgs),
+    Snippet(Deferred<commands::fetch::SnippetArgs>),
     /// Look at what is published, by whom, and by whose leave
-    Registry(commands::registry::RegistryArgs),
+    Registry(Deferred<commands::registry::RegistryArgs>),
     /// Declare, list, check or remove depots, where several machines share what they have
-    Depot(commands::depot::DepotArgs),
+    Depot(Deferred<commands::depot::DepotArgs>),
     /// Bring what is here and what is in a depot together
-    Sync(commands::sync::SyncArgs),
+    Sync(Deferred<commands::sync::SyncArgs>),
     /// Look whether the store holds everything that receipts promise
-    Verify(commands::verify::VerifyArgs),
+    Verify(Deferred<commands::verify::VerifyArgs>),
     /// Free space: drop what can be rebuilt from what stays
-    Prune(commands::prune::PruneArgs),
+    Prune(Deferred<commands::prune::PruneArgs>),
     /// Tell what the store holds, and how large it is
-    Stats(commands::stats::StatsArgs),
+    Stats(Deferred<commands::stats::StatsArgs>),
     /// Look at the places where stages execute
-    Place(commands::place::PlaceArgs),
+    Place(Deferred<commands::place::PlaceArgs>),
     /// Print the completion script of a shell
     #[command(after_help = "Example, for bash: add to ~/.bashrc\n  source <(textum completions bash)")]
-    Completions(commands::shell::CompletionsArgs),
+    Completions(Deferred<commands::shell::CompletionsArgs>),
     /// Write the manual pages into a folder
-    Manual(commands::shell::ManualArgs),
+    Manual(Deferred<commands::shell::ManualArgs>),
 }

@@ -1,7 +1,7 @@
 //! The command line as a whole: which forms each command prints in, and options that all commands share told last.
 
 use clap::builder::PossibleValue;
-use clap::{Arg, ArgMatches, CommandFactory, ValueEnum};
+use clap::{Arg, ArgMatches, Args, CommandFactory, FromArgMatches, ValueEnum};
 
 use crate::args::{Arguments, Format};
 
@@ -102,37 +102,65 @@ pub fn words_of(matches: &ArgMatches) -> String {
     words.join(" ")
 }
 
-/// The grammar with all its help.
-pub fn command() -> clap::Command {
-    dressed(Arguments::command(), "", None)
+/// The arguments of one command, which are not told to the grammar before this command is the one that was given (or all
+/// are asked for, by [`clap::Command::build`]): to tell those of all commands is half of a short command's time.
+#[derive(Debug)]
+pub struct Deferred<T>(pub T);
+
+impl<T: FromArgMatches> FromArgMatches for Deferred<T> {
+    fn from_arg_matches(matches: &ArgMatches) -> Result<Self, clap::Error> {
+        T::from_arg_matches(matches).map(Deferred)
+    }
+
+    fn update_from_arg_matches(&mut self, matches: &ArgMatches) -> Result<(), clap::Error> {
+        self.0.update_from_arg_matches(matches)
+    }
 }
 
-/// The grammar for a command line that begins with this word. Where it names a command no other needs its help.
-pub fn command_for(first: Option<&str>) -> clap::Command {
-    let only = first.filter(|word| FORMS.iter().any(|(name, _)| name == word));
-    dressed(Arguments::command(), "", only)
+impl<T: Args> Args for Deferred<T> {
+    fn augment_args(command: clap::Command) -> clap::Command {
+        command.defer(|command| {
+            let words = command.get_name().to_string();
+            // What all commands share is told to each before its own.
+            let format = command.get_arguments().find(|a| a.get_id() == "format").cloned();
+            let about = command.get_about().cloned();
+            let command = T::augment_args(command).about(about.unwrap_or_default());
+            match format {
+                Some(format) => below(command.mut_arg("format", |own| told(own, of(&words))), &words, &format),
+                None => command,
+            }
+        })
+    }
+
+    fn augment_args_for_update(command: clap::Command) -> clap::Command {
+        Deferred::<T>::augment_args(command)
+    }
+}
+
+/// The grammar of the command line.
+pub fn command() -> clap::Command {
+    Arguments::command()
+}
+
+/// The grammar for completing a word: a shell is offered one group of options, in the order that help has, those of every
+/// command last.
+pub fn command_to_complete() -> clap::Command {
+    let mut whole = command();
+    whole.build();
+    whole.mut_subcommands(|sub| sub.mut_args(|arg| arg.help_heading(None)))
 }
 
 fn name_of(form: Format) -> String {
     form.to_possible_value().as_ref().map(PossibleValue::get_name).unwrap_or_default().to_string()
 }
 
-/// A command has its own `--format`, which tells the forms of this command alone; where there is but one, it need not be
-/// told of.
-fn dressed(command: clap::Command, words: &str, only: Option<&str>) -> clap::Command {
-    let names = command.get_subcommands().map(|c| c.get_name().to_string());
-    let names: Vec<String> = names.filter(|name| only.is_none_or(|only| only == name)).collect();
-    let format = command.get_arguments().find(|a| a.get_id() == "format").cloned();
+/// Each command has its own `--format`, which tells the forms of this command alone; where there is but one, it need not be
+/// told of. This is for the commands below one.
+fn below(command: clap::Command, words: &str, format: &Arg) -> clap::Command {
+    let names: Vec<String> = command.get_subcommands().map(|c| c.get_name().to_string()).collect();
     names.into_iter().fold(command, |command, name| {
-        let words = if words.is_empty() { name.clone() } else { format!("{words} {name}") };
-        let format = format.clone();
-        command.mut_subcommand(name, |sub| {
-            let sub = match format {
-                Some(format) => sub.arg(told(format, of(&words))),
-                None => sub,
-            };
-            dressed(sub, &words, None)
-        })
+        let words = format!("{words} {name}");
+        command.mut_subcommand(name, |sub| below(sub.arg(told(format.clone(), of(&words))), &words, format))
     })
 }
 
@@ -158,7 +186,9 @@ mod tests {
     #[test]
     fn every_command_has_its_forms_and_no_other_is_listed() {
         let mut found = Vec::new();
-        every(&command(), "", &mut found);
+        let mut all = command().disable_help_subcommand(true);
+        all.build();
+        every(&all, "", &mut found);
         found.sort_unstable();
         let mut listed: Vec<&str> = FORMS.iter().map(|(name, _)| *name).collect();
         listed.sort_unstable();
@@ -167,13 +197,44 @@ mod tests {
     }
 
     #[test]
-    fn a_command_has_the_same_help_whichever_others_have_none() {
-        for (name, _) in FORMS.iter().filter(|(name, _)| !name.contains(' ')) {
-            let help = |mut command: clap::Command| command.find_subcommand_mut(name).unwrap().render_long_help().to_string();
-            assert_eq!(help(command_for(Some(name))), help(command()), "{name}");
+    fn a_command_is_told_to_the_grammar_where_it_is_given_and_no_other_is() {
+        let mut grammar = command();
+        grammar.try_get_matches_from_mut(["textum", "data", "diff", "a", "b", "--format", "csv"]).unwrap();
+        let told = |name: &str| {
+            let known = grammar.find_subcommand(name).unwrap();
+            known.has_subcommands() || known.get_arguments().any(|a| a.get_help_heading() != Some(crate::args::SHARED))
+        };
+        let given = FORMS.iter().map(|(name, _)| *name).filter(|name| !name.contains(' ') && told(name)).collect::<Vec<_>>();
+        assert_eq!(given, ["data"]);
+    }
+
+    #[test]
+    fn a_shell_is_offered_what_all_commands_share_last() {
+        let words = ["textum", "data", "diff", "--"].map(Into::into).to_vec();
+        let offered = clap_complete::engine::complete(&mut command_to_complete(), words, 3, None).unwrap();
+        let offered: Vec<&str> = offered.iter().filter_map(|c| c.get_value().to_str()).collect();
+        assert_eq!(offered[0], "--key");
+        assert_eq!(offered[offered.len() - 5..], ["--format", "--color", "--quiet", "--verbose", "--help"]);
+    }
+
+    #[test]
+    fn what_is_told_late_is_told_alike_in_help_in_lists_and_in_errors() {
+        let mut whole = command();
+        whole.build();
+        for (name, forms) in FORMS.iter().filter(|(name, _)| !name.contains(' ')) {
+            let help = command().try_get_matches_from(["textum", name, "--help"]).unwrap_err().to_string();
+            let known = whole.find_subcommand_mut(name).unwrap();
+            assert!(help.contains(&known.get_about().unwrap().to_string()), "{name}: {help}");
+            for arg in known.get_arguments().filter(|a| !a.is_hide_set() && a.get_long().is_some()) {
+                assert!(help.contains(&format!("--{}", arg.get_long().unwrap())), "{name}: {help}");
+            }
+            assert_eq!(help.contains("--format"), forms.len() > 1, "{name}: {help}");
+            let listed = command().render_long_help().to_string();
+            assert!(listed.lines().any(|line| line.trim_start().starts_with(&format!("{name} "))), "{name}: {listed}");
         }
-        for other in [None, Some("help"), Some("--quiet"), Some("rnu")] {
-            assert_eq!(command_for(other).render_long_help().to_string(), command().render_long_help().to_string());
-        }
+        let slip = command().try_get_matches_from(["textum", "run", "--vray", "a=1"]).unwrap_err().to_string();
+        assert!(slip.contains("--vary"), "{slip}");
+        let slip = command().try_get_matches_from(["textum", "rnu"]).unwrap_err().to_string();
+        assert!(slip.contains("'runs'"), "{slip}");
     }
 }

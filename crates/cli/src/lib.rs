@@ -18,6 +18,7 @@ use clap::FromArgMatches;
 
 use args::{Arguments, Command};
 use failure::Failure;
+use forms::Deferred;
 use ui::Ui;
 
 /// Parses the command line, does what it says, and gives the exit status.
@@ -32,10 +33,9 @@ pub fn main() -> ExitCode {
     if std::env::args_os().nth(1).is_some_and(|word| word == textum_core::project::observed::AWAY_WORD) {
         return commands::place::execute_a_stage_observed();
     }
-    clap_complete::CompleteEnv::with_factory(forms::command).complete();
-    let first = std::env::args_os().nth(1).and_then(|word| word.into_string().ok());
+    clap_complete::CompleteEnv::with_factory(forms::command_to_complete).complete();
     // Taking the grammar apart again, piece by piece, would be a seventh of a short command.
-    let mut grammar = ManuallyDrop::new(forms::command_for(first.as_deref()));
+    let mut grammar = ManuallyDrop::new(forms::command());
     let parsed = grammar.try_get_matches_from_mut(std::env::args_os());
     let parsed = parsed.and_then(|m| Ok((forms::words_of(&m), Arguments::from_arg_matches(&m)?)));
     let (words, arguments) = match parsed {
@@ -75,42 +75,42 @@ fn silence_guarded_panics() {
 fn dispatch(arguments: Arguments, ui: &Ui) -> Result<u8, Failure> {
     let global = arguments.global;
     match arguments.command {
-        Command::New(args) => commands::new::run(&global, &args, ui),
-        Command::Demo(args) => commands::demo::run(&global, &args, ui),
-        Command::Plan(args) => commands::plan::run(&global, &args, ui),
-        Command::Draft(args) => commands::draft::run(&global, &args, ui),
-        Command::Adopt(args) => commands::adopt::run(&global, &args, ui),
-        Command::Run(args) => commands::run::run(&global, &args, ui),
-        Command::Resume(args) => commands::resume::run(&global, &args, ui),
-        Command::Stop(args) => commands::stop::run(&global, &args, ui),
-        Command::Emit(args) => commands::emit::run(&args, ui),
-        Command::Compare(args) => commands::compare::run(&global, &args, ui),
-        Command::Plot(args) => commands::plot::run(&global, &args, ui),
-        Command::Follow(args) => commands::follow::run(&global, &args, ui),
-        Command::Report(args) => commands::report::run(&global, &args, ui),
-        Command::Note(args) => commands::remark::note(&global, &args, ui),
-        Command::Label(args) => commands::remark::label(&global, &args, ui),
-        Command::Data(args) => commands::data::run(&global, &args, ui),
-        Command::Runs(args) => commands::runs::run(&global, &args, ui),
-        Command::Show(args) => commands::show::run(&global, &args, ui),
-        Command::Trace(args) => commands::trace::run(&global, &args, ui),
-        Command::Impact(args) => commands::impact::run(&global, &args, ui),
-        Command::Restore(args) => commands::restore::run(&global, &args, ui),
-        Command::Rebuild(args) => commands::rebuild::run(&global, &args, ui),
-        Command::Publish(args) => commands::publish::run(&global, &args, ui),
-        Command::Alias(args) => commands::alias::run(&global, &args, ui),
-        Command::Retire(args) => commands::alias::retire(&global, &args, ui),
-        Command::Card(args) => commands::card::run(&global, &args, ui),
-        Command::Fetch(args) => commands::fetch::run(&global, &args, ui),
-        Command::Snippet(args) => commands::fetch::snippet(&global, &args, ui),
-        Command::Registry(args) => commands::registry::run(&global, &args, ui),
-        Command::Depot(args) => commands::depot::run(&global, &args, ui),
-        Command::Sync(args) => commands::sync::run(&global, &args, ui),
-        Command::Verify(args) => commands::verify::run(&global, &args, ui),
-        Command::Prune(args) => commands::prune::run(&global, &args, ui),
-        Command::Stats(args) => commands::stats::run(&global, &args, ui),
-        Command::Place(args) => commands::place::run(&global, &args, ui),
-        Command::Completions(args) => commands::shell::completions(&args, ui),
-        Command::Manual(args) => commands::shell::manual(&args, ui),
+        Command::New(Deferred(args)) => commands::new::run(&global, &args, ui),
+        Command::Demo(Deferred(args)) => commands::demo::run(&global, &args, ui),
+        Command::Plan(Deferred(args)) => commands::plan::run(&global, &args, ui),
+        Command::Draft(Deferred(args)) => commands::draft::run(&global, &args, ui),
+        Command::Adopt(Deferred(args)) => commands::adopt::run(&global, &args, ui),
+        Command::Run(Deferred(args)) => commands::run::run(&global, &args, ui),
+        Command::Resume(Deferred(args)) => commands::resume::run(&global, &args, ui),
+        Command::Stop(Deferred(args)) => commands::stop::run(&global, &args, ui),
+        Command::Emit(Deferred(args)) => commands::emit::run(&args, ui),
+        Command::Compare(Deferred(args)) => commands::compare::run(&global, &args, ui),
+        Command::Plot(Deferred(args)) => commands::plot::run(&global, &args, ui),
+        Command::Follow(Deferred(args)) => commands::follow::run(&global, &args, ui),
+        Command::Report(Deferred(args)) => commands::report::run(&global, &args, ui),
+        Command::Note(Deferred(args)) => commands::remark::note(&global, &args, ui),
+        Command::Label(Deferred(args)) => commands::remark::label(&global, &args, ui),
+        Command::Data(Deferred(args)) => commands::data::run(&global, &args, ui),
+        Command::Runs(Deferred(args)) => commands::runs::run(&global, &args, ui),
+        Command::Show(Deferred(args)) => commands::show::run(&global, &args, ui),
+        Command::Trace(Deferred(args)) => commands::trace::run(&global, &args, ui),
+        Command::Impact(Deferred(args)) => commands::impact::run(&global, &args, ui),
+        Command::Restore(Deferred(args)) => commands::restore::run(&global, &args, ui),
+        Command::Rebuild(Deferred(args)) => commands::rebuild::run(&global, &args, ui),
+        Command::Publish(Deferred(args)) => commands::publish::run(&global, &args, ui),
+        Command::Alias(Deferred(args)) => commands::alias::run(&global, &args, ui),
+        Command::Retire(Deferred(args)) => commands::alias::retire(&global, &args, ui),
+        Command::Card(Deferred(args)) => commands::card::run(&global, &args, ui),
+        Command::Fetch(Deferred(args)) => commands::fetch::run(&global, &args, ui),
+        Command::Snippet(Deferred(args)) => commands::fetch::snippet(&global, &args, ui),
+        Command::Registry(Deferred(args)) => commands::registry::run(&global, &args, ui),
+        Command::Depot(Deferred(args)) => commands::depot::run(&global, &args, ui),
+        Command::Sync(Deferred(args)) => commands::sync::run(&global, &args, ui),
+        Command::Verify(Deferred(args)) => commands::verify::run(&global, &args, ui),
+        Command::Prune(Deferred(args)) => commands::prune::run(&global, &args, ui),
+        Command::Stats(Deferred(args)) => commands::stats::run(&global, &args, ui),
+        Command::Place(Deferred(args)) => commands::place::run(&global, &args, ui),
+        Command::Completions(Deferred(args)) => commands::shell::completions(&args, ui),
+        Command::Manual(Deferred(args)) => commands::shell::manual(&args, ui),
     }
 }

@@ -12,6 +12,7 @@ use textum_depot::Address;
 use super::document::{Document, Step};
 use super::form::{DepotForm, OptionForm};
 use super::shape::check_shape;
+use super::strict::read_as;
 use super::{Diagnostic, LoadError, ManifestError};
 use crate::fsio::IoError;
 
@@ -143,11 +144,16 @@ fn read_local(text: &str, depots: &[DepotDecl], project: &Path, mistakes: &mut V
             return Vec::new();
         }
     };
-    let (wrong, _) = check_shape(&document.root, &schemars::schema_for!(LocalForm).to_value());
-    mistakes.extend(wrong);
-    let form: LocalForm = match toml::from_str(text) {
-        Ok(form) if mistakes.is_empty() => form,
-        _ => return Vec::new(),
+    let Some(form) = read_as::<LocalForm>(&document.root) else {
+        let (wrong, _) = check_shape(&document.root, &schemars::schema_for!(LocalForm).to_value());
+        mistakes.extend(wrong);
+        if mistakes.is_empty() {
+            let wrong = toml::from_str::<LocalForm>(text).err();
+            let at = wrong.as_ref().and_then(|e| e.span()).unwrap_or(0..0);
+            let what = wrong.map_or_else(|| "this is no list of depots".to_string(), |e| e.message().to_string());
+            mistakes.push(Diagnostic::new(at, what, "here", "a table [depot.NAME] with url, options or live can stand here"));
+        }
+        return Vec::new();
     };
     let mut found = Vec::new();
     for (name, form) in &form.depot {
@@ -180,6 +186,31 @@ mod tests {
         }
         for beside in ["/home/ada/depot", "/home/ada/looms/../depot", "/home/ada/looms2"] {
             assert!(!is_inside(Path::new(beside), project), "{beside}");
+        }
+    }
+
+    #[test]
+    fn what_holds_for_one_person_is_read_or_told_to_be_wrong_and_never_left_out_in_silence() {
+        let read = |text: &str| {
+            let mut mistakes = Vec::new();
+            let found = read_local(text, &[], Path::new("/looms"), &mut mistakes);
+            (found.into_iter().map(|d| d.name).collect::<Vec<_>>(), mistakes.len())
+        };
+        assert_eq!(read(""), (vec![], 0));
+        assert_eq!(read("[depot.own]\nurl = \"/far\"\nlive = true\noptions = { a = 1 }"), (vec!["own".to_string()], 0));
+        for wrong in [
+            "depot = []",
+            "depot = [[\"own\", \"/far\"]]",
+            "[depot]\nown = [\"/far\", {}, true]",
+            "[depot.own]\nurl = 1",
+            "[depot.own]\nurl = \"/far\"\nlive = \"yes\"",
+            "[depot.own]\nurl = \"/far\"\noptions = { since = 2026-01-02 }",
+            "[depot.own]\nurl = \"/far\"\nroom = 1",
+            "[params]\nrate = 1",
+            "[depot.own",
+        ] {
+            let (found, mistakes) = read(wrong);
+            assert!(found.is_empty() && mistakes > 0, "{wrong}: {found:?}, {mistakes}");
         }
     }
 }

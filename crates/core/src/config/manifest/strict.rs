@@ -12,13 +12,18 @@ use super::form::ManifestForm;
 
 /// What a manifest's tree says; `None` if something is wrong with it.
 pub(super) fn read(root: &Spanned<DeTable<'_>>) -> Option<ManifestForm> {
+    let form: ManifestForm = read_as(root)?;
+    let does_something = form.stage.values().all(|s| s.run.is_some() || s.evaluate.is_some() || s.examine.is_some());
+    does_something.then_some(form)
+}
+
+/// What a document's tree says as a type; `None` if something is wrong with it.
+pub(super) fn read_as<T: for<'de> Deserialize<'de>>(root: &Spanned<DeTable<'_>>) -> Option<T> {
     let root = root.get_ref().iter().map(|(key, value)| {
         let name: &str = key.get_ref();
         (name, Strict { value: value.get_ref(), dates: if name == "params" { Dates::Below } else { Dates::Nowhere } })
     });
-    let form = ManifestForm::deserialize(MapDeserializer::<_, Error>::new(root)).ok()?;
-    let does_something = form.stage.values().all(|s| s.run.is_some() || s.evaluate.is_some() || s.examine.is_some());
-    does_something.then_some(form)
+    T::deserialize(MapDeserializer::<_, Error>::new(root)).ok()
 }
 
 /// A type that stands in a table, where one of several may stand: a list of its fields is none.
@@ -217,7 +222,8 @@ mod tests {
     /// What is read without the schema, and what is read where the schema allows it.
     fn both(text: &str) -> (Option<String>, Option<String>) {
         let document = Document::parse(text).unwrap_or_else(|_| panic!("{text}"));
-        let (mistakes, _) = check_shape(&document.root, &manifest_schema());
+        static SCHEMA: std::sync::LazyLock<serde_json::Value> = std::sync::LazyLock::new(manifest_schema);
+        let (mistakes, _) = check_shape(&document.root, &SCHEMA);
         let form = ManifestForm::deserialize(toml::de::Deserializer::from(document.root.clone()));
         let by_schema = form.ok().filter(|_| mistakes.is_empty()).map(|form| format!("{form:?}"));
         (read(&document.root).map(|form| format!("{form:?}")), by_schema)

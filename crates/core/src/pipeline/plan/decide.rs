@@ -1,7 +1,7 @@
 //! The decision for one stage. There is no second rule book: whoever wants to know what is to be done
 //! for a stage asks here.
 
-use std::cell::RefCell;
+use std::cell::{OnceCell, RefCell};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::rc::Rc;
 
@@ -43,6 +43,8 @@ pub struct PlanContext<'p> {
     pub documents: Documents,
     /// Stages from which others were seen to read without declaring it.
     pub learned: RefCell<HashMap<StageIndex, BTreeSet<StageIndex>>>,
+    /// Whether any stage was ever seen to read something without declaring it.
+    pub has_undeclared: OnceCell<bool>,
     /// Whether results from before stages were observed are taken for right.
     pub trust_old: bool,
 }
@@ -143,6 +145,7 @@ impl<'p> PlanContext<'p> {
             observed: Rc::new(project.observed_check().with_installed(installed)),
             documents: Rc::default(),
             learned: RefCell::default(),
+            has_undeclared: OnceCell::new(),
             trust_old: false,
         })
     }

@@ -131,6 +131,14 @@ impl PlanContext<'_> {
         Ok(said(&then) == said(&self.environment.record))
     }
 
+    fn has_undeclared(&self) -> Result<bool, PlanError> {
+        if let Some(known) = self.has_undeclared.get() {
+            return Ok(*known);
+        }
+        let found = self.project.ledger.has_undeclared()?;
+        Ok(*self.has_undeclared.get_or_init(|| found))
+    }
+
     /// The stages whose outputs a stage was last seen to read without declaring them. It is decided on after them, as
     /// long as they do not wait for it.
     pub fn learned_upstream(&self, stage: StageIndex) -> Result<BTreeSet<StageIndex>, PlanError> {
@@ -139,7 +147,7 @@ impl PlanContext<'_> {
         }
         let mut found = BTreeSet::new();
         let has_others = self.project.manifest.stages.len() > 1;
-        if has_others && self.project.manifest.stages[stage].observe && self.sources.is_none() {
+        if has_others && self.project.manifest.stages[stage].observe && self.sources.is_none() && self.has_undeclared()? {
             let undeclared = self.project.ledger.last_undeclared(&self.project.manifest.stages[stage].name)?;
             for path in undeclared {
                 found.extend(self.project.graph.writers_of(&path));

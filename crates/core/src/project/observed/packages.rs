@@ -148,7 +148,8 @@ impl Installed {
             found.all.push((normal, version.to_string()));
             found.by_first.entry(name.to_string()).or_default().push(number);
             let Ok(record) = fs::read_to_string(entry.path().join("RECORD")) else { continue };
-            for first in first_parts(recorded_paths(&record)).filter_map(|(_, first)| first) {
+            // What lies outside of the folder is asked for nowhere.
+            for first in first_parts(recorded_paths(&record)).filter_map(|(_, first)| first).filter(|first| *first != "..") {
                 let owners = found.by_first.entry(first.to_string()).or_default();
                 if owners.last() != Some(&number) {
                     owners.push(number);
@@ -156,13 +157,11 @@ impl Installed {
             }
             records.push((number, record));
         }
-        // Most share nothing but what lies outside of the folder, whose files are asked for nowhere.
-        let shared: HashSet<usize> =
-            found.by_first.iter().filter(|(first, by)| by.len() > 1 && *first != "..").flat_map(|(_, by)| by.clone()).collect();
+        let shared: HashSet<usize> = found.by_first.values().filter(|by| by.len() > 1).flatten().copied().collect();
         for (number, record) in records.iter().filter(|(number, _)| shared.contains(number)) {
             let mut is_shared = false;
             for (path, first) in first_parts(recorded_paths(record)) {
-                is_shared = first.map_or(is_shared, |f| f != ".." && found.by_first.get(f).is_some_and(|by| by.len() > 1));
+                is_shared = first.map_or(is_shared, |f| found.by_first.get(f).is_some_and(|by| by.len() > 1));
                 if is_shared {
                     found.by_path.insert(path.to_string(), *number);
                 }

@@ -182,6 +182,11 @@ impl Ledger {
         Ok(self.rows(sql, params![stage, place], |r| r.get(0))?.pop())
     }
 
+    /// Whether any execution read anything without declaring it: nothing need be asked of each stage where none did.
+    pub fn has_undeclared(&self) -> Result<bool, LedgerError> {
+        Ok(!self.rows("SELECT 1 FROM undeclared LIMIT 1", &[], |_| Ok(()))?.is_empty())
+    }
+
     /// What the newest done execution of a stage read without declaring it.
     pub fn last_undeclared(&self, stage: &str) -> Result<Vec<String>, LedgerError> {
         let sql = "SELECT u.path FROM undeclared u WHERE u.receipt = (SELECT digest FROM stage_receipts \

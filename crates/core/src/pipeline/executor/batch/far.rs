@@ -9,7 +9,7 @@ const BITE: u64 = 8 << 20;
 /// that nobody waited for has a number but no words, and another may bear its number by now. Of one that is gone the shell
 /// itself knows: a machine that many log in to is asked every few seconds.
 const ALIVE: &str = r#"alive() { own=; [ -e "$1" ] && read -r own < "$1"
-[ -d "/proc/${own:-none}" ] && case $(tr '\0' ' ' 2>/dev/null < "/proc/$own/cmdline") in *"$2"*) ;; *) false ;; esac; } 2>/dev/null"#;
+[ -d "/proc/${own:-none}" ] && case $(tr '\0' ' ' < "/proc/$own/cmdline") in *"$2"*) ;; *) false ;; esac; } 2>/dev/null"#;
 
 /// What was fetched for stages goes when nothing was for a month.
 const KEEP_FETCHED: &str =

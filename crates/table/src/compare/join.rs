@@ -1,31 +1,15 @@
 //! One part of two tables joined: which rows are in one only, and which have other cells.
 
 use std::cmp::Ordering;
-use std::collections::{HashMap, HashSet};
-use std::hash::BuildHasherDefault;
+use std::collections::HashSet;
 
 use super::common::{Common, Hint, RowSample};
+use super::keyed::{ByHash, Chained, doubled, end_of, in_order, key_of, key_text, parted, records};
 use super::partition::{Record, cell_at};
 use super::pattern::Sample;
 use super::{CellChange, ColumnChange, Example, Layout};
 use crate::kind::number;
 use crate::row::text;
-
-/// Hashes are evenly spread already.
-#[derive(Default)]
-struct AsItIs(u64);
-
-impl std::hash::Hasher for AsItIs {
-    fn finish(&self) -> u64 {
-        self.0
-    }
-    fn write(&mut self, _: &[u8]) {}
-    fn write_u64(&mut self, value: u64) {
-        self.0 = value;
-    }
-}
-
-type ByHash<V> = HashMap<u64, V, BuildHasherDefault<AsItIs>>;
 
 /// More hints than these are none.
 const MOST_HINTS: usize = 4;
@@ -116,66 +100,6 @@ pub struct Tally {
     these: [RowSample; 3],
 }
 
-fn records(part: &[u8]) -> impl Iterator<Item = Record<'_>> {
-    let mut at = 0;
-    std::iter::from_fn(move || {
-        let record = Record::at(part, at)?;
-        at = record.end;
-        Some(record)
-    })
-}
-
-/// Where the first `count` cells end.
-fn end_of(cells: &[u8], count: usize) -> usize {
-    (0..count).fold(0, |at, _| cell_at(cells, at).1)
-}
-
-/// The bytes of a record's key, with the lengths of its cells: what sorts by length first.
-fn key_of<'r>(record: &Record<'r>, keys: usize) -> &'r [u8] {
-    &record.cells[..end_of(record.cells, keys)]
-}
-
-/// Whether each key comes after the one before it.
-fn in_order(part: &[u8], keys: usize) -> bool {
-    let mut last: &[u8] = &[];
-    records(part).all(|record| key_of(&record, keys) > std::mem::replace(&mut last, key_of(&record, keys)))
-}
-
-fn key_text(cells: &[u8], keys: usize) -> Vec<String> {
-    let mut at = 0;
-    (0..keys)
-        .map(|_| {
-            let (cell, next) = cell_at(cells, at);
-            at = next;
-            text(cell)
-        })
-        .collect()
-}
-
-/// The keys of a part that several of its rows have.
-fn doubled(part: &[u8], keys: usize) -> Vec<&[u8]> {
-    let (mut met, mut again) = (HashSet::new(), Vec::new());
-    for record in records(part) {
-        let key = key_of(&record, keys);
-        if !met.insert(key) {
-            again.push(key);
-        }
-    }
-    again
-}
-
-/// The records whose key is none of these, and the others.
-fn parted(part: &[u8], doubled: &HashSet<&[u8]>, keys: usize) -> (Vec<u8>, Vec<u8>) {
-    let (mut single, mut others) = (Vec::new(), Vec::new());
-    let mut from = 0;
-    for record in records(part) {
-        let to = if doubled.contains(key_of(&record, keys)) { &mut others } else { &mut single };
-        to.extend_from_slice(&part[from..record.end]);
-        from = record.end;
-    }
-    (single, others)
-}
-
 /// Whether two numbers are the same but for `within`, of the larger of them or of 1.
 fn are_near(a: &[u8], b: &[u8], within: f64) -> bool {
     match (number(a), number(b)) {
@@ -194,16 +118,6 @@ fn is_near(old: &Record<'_>, new: &Record<'_>, layout: &Layout) -> bool {
     });
     near && old.cells[a..] == new.cells[b..]
 }
-
-/// A row of the first table: whether the second has it.
-struct Known<'r> {
-    record: Record<'r>,
-    key_end: usize,
-    met: Option<u64>,
-    next: u32,
-}
-
-const NONE: u32 = u32::MAX;
 
 impl Tally {
     /// Nothing yet, for so many columns and examples.
@@ -473,32 +387,5 @@ fn only_in_one(examples: &mut Examples, record: &Record<'_>, layout: &Layout, ol
         let (old_line, new_line) = if old { (line, None) } else { (None, line) };
         let key = key_text(record.cells, layout.keys);
         examples.add(record.line, Example { key, old_line, new_line, old_file: None, new_file: None, cells: Vec::new() });
-    }
-}
-
-/// Rows by the hash of their key; those with the same hash in a chain.
-#[derive(Default)]
-struct Chained<'r> {
-    first: ByHash<u32>,
-    rows: Vec<Known<'r>>,
-}
-
-impl<'r> Chained<'r> {
-    fn find(&self, hash: u64, key: &[u8]) -> Option<usize> {
-        let mut at = *self.first.get(&hash)?;
-        while at != NONE {
-            let known = &self.rows[at as usize];
-            if known.record.cells[..known.key_end] == *key {
-                return Some(at as usize);
-            }
-            at = known.next;
-        }
-        None
-    }
-
-    fn insert(&mut self, record: Record<'r>, key_end: usize) {
-        let at = self.rows.len() as u32;
-        let next = self.first.insert(record.hash, at).unwrap_or(NONE);
-        self.rows.push(Known { record, key_end, met: None, next });
     }
 }

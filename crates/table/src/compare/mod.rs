@@ -6,6 +6,7 @@
 
 mod common;
 mod join;
+mod keyed;
 mod partition;
 mod pattern;
 mod renamed;

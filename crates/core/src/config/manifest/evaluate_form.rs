@@ -6,7 +6,8 @@ use super::Diagnostic;
 use super::check::Checker;
 use super::document::Step;
 use super::evaluate::{By, ClassColumns, Cost, Crossed, DEFINITIONS, Evaluation, Intervals, Judged};
-use super::form::{ByForm, CrossedForm, EvaluateForm, IntervalsForm, ScoresForm, StageForm};
+use super::form::StageForm;
+use super::judging_form::{ByForm, CrossedForm, EvaluateForm, IntervalsForm, ScoresForm};
 
 /// So often rows are drawn, unless said.
 const RESAMPLES: u32 = 1000;

@@ -9,7 +9,8 @@ use textum_base::{Better, Digest, SourcePath};
 use super::Diagnostic;
 use super::check::Checker;
 use super::document::Step;
-use super::form::{ExamineForm, ManifestForm, RuleForm, SeverityForm, StageForm};
+use super::form::{ManifestForm, StageForm};
+use super::judging_form::{ExamineForm, RuleForm, SeverityForm};
 use crate::table::Dialect;
 use crate::table::examine::{AGAINST, parse};
 

@@ -14,6 +14,7 @@ mod evaluate_form;
 mod examine;
 mod expand;
 mod form;
+mod judging_form;
 mod models;
 mod param_files;
 mod params;
@@ -38,8 +39,9 @@ pub use each::{Each, NoValues, declared_name, folder_name, is_stage_name};
 pub use edit_depot::{add_depot, remove_depot};
 pub use evaluate::{By, ClassColumns, Cost, DEFINITIONS, Evaluation, Intervals, Judged};
 pub use examine::{EXAMPLES, Examination, ExaminedTable, RULE_DEFINITIONS, RuleDecl, RulesFile, Severity, read_rules};
-pub use form::RuleForm;
+
 pub use form::{TrustForm as Trust, manifest_schema};
+pub use judging_form::RuleForm;
 pub use models::{ModelDecl, PREDICT_TIME};
 pub use params::{Params, SetError, nest, selects};
 pub use places::{ENGINE_WORDS, EngineCommands, MachineDecl, PlaceDecl, PlaceKind, THIS_MACHINE};

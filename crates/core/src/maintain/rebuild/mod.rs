@@ -2,9 +2,11 @@
 
 mod chain;
 mod compare;
+mod put;
 mod sealing;
 mod stages;
 mod training;
+mod verdict;
 
 use std::path::{Path, PathBuf};
 use std::time::Instant;
@@ -12,7 +14,8 @@ use textum_base::Identity;
 
 pub use chain::Beginning;
 pub use compare::{Difference, FirstDifference};
-pub use stages::{StageRebuild, reference_differs};
+pub use put::reference_differs;
+pub use stages::StageRebuild;
 
 use crate::event::{CancelToken, Event, EventSink};
 use crate::fsio::{self, FileLock, IoError, TryLock};

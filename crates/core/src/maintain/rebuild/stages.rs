@@ -4,23 +4,18 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
-use textum_base::{ProjectPath, SourcePath};
-
-use super::compare::{FirstDifference, difference, metrics_agree};
+use super::compare::FirstDifference;
 use super::sealing::Sealing;
 use super::training::Keep;
 use super::{RebuildError, RebuildOptions};
-use crate::config::manifest::is_within;
 use crate::event::{CancelToken, Event, EventSink};
-use crate::fsio::{self, IoError, Standing, TreeDir};
+use crate::fsio::{self, TreeDir};
 use crate::pipeline::exec::{KeepCheckpoint, Observer, Seal, StageContext, Task, tail};
 use crate::pipeline::executor::Executor;
 use crate::project::fingerprint::{EnvironmentNow, Scanner, Standstill};
-use crate::project::tree::write_new;
 use crate::project::workspace::Project;
 use crate::record::receipt::{
-    CheckpointReceipt, Content, ObservedHow, ObservedInputs, PathContent, Read, RebuiltStage, RebuiltWrite, StageReceipt,
-    StageState, StorageMode, Verdict,
+    CheckpointReceipt, ObservedHow, PathContent, RebuiltStage, RebuiltWrite, StageReceipt, StageState, StorageMode, Verdict,
 };
 use crate::store::Digest;
 
@@ -249,76 +244,6 @@ impl Rebuilder<'_> {
         })
     }
 
-    /// Why a reference cannot be read as it was, if it cannot: its bytes are only where they were.
-    fn reference_changed(&self, read: &Read) -> Result<Option<String>, RebuildError> {
-        let now = self.project.scanner.look(&read.at.path).map_err(crate::pipeline::exec::ExecError::from)?;
-        Ok(match now {
-            Some(now) if now == read.at.content => None,
-            now => Some(reference_differs(&read.at, now.as_ref())),
-        })
-    }
-
-    /// Puts a read where the stage will look for it: sources from the store, results as rebuilt.
-    fn put_read(&self, receipt: &StageReceipt, read: &Read, tree: &TreeDir) -> Result<(), RebuildError> {
-        let path = match read.at.path.in_project() {
-            Some(path) if read.hold == StorageMode::Store => path,
-            _ => return Ok(crate::project::sandbox::link_reference(self.project.workspace.root(), &read.at.path, tree)?),
-        };
-        let inside_another = receipt.reads.iter().any(|r| r.at.path != read.at.path && is_within(&read.at.path, &r.at.path));
-        if inside_another && tree.standing(&path)?.is_some() {
-            return Ok(());
-        }
-        let mut put = false;
-        for by in &read.by {
-            let Some(Some(made_in)) = self.done.get(by) else { continue };
-            let made_in = TreeDir::open(made_in)?;
-            let writer = StageReceipt::load(&self.project.store, by)?;
-            for output in writer.outputs() {
-                if is_within(&path, &output.path) {
-                    copy_tree(&made_in, &path, tree)?;
-                    put = true;
-                } else if is_within(&output.path, &path) {
-                    if !put {
-                        write_new(&self.project.store, &read.at.content, tree, &path)?;
-                        put = true;
-                    }
-                    tree.remove(&output.path)?;
-                    copy_tree(&made_in, &output.path, tree)?;
-                }
-            }
-        }
-        if !put {
-            write_new(&self.project.store, &read.at.content, tree, &path)?;
-        }
-        Ok(())
-    }
-
-    /// Puts files of the project that the stage was seen to read, without declaring them, where it will look for them.
-    fn put_observed(&self, receipt: &StageReceipt, tree: &TreeDir) -> Result<(), RebuildError> {
-        let Some(inputs) = receipt.observed.as_ref().and_then(|o| o.inputs) else { return Ok(()) };
-        let inputs = ObservedInputs::load(&self.project.store, &inputs)?;
-        for file in inputs.project_files(&self.project.store)? {
-            // A name that is no path of a project leads nowhere.
-            let Ok(path) = ProjectPath::new(&file.path) else { continue };
-            if tree.standing(&path)?.is_none() {
-                write_new(&self.project.store, &file.content(), tree, &path)?;
-            }
-        }
-        Ok(())
-    }
-
-    /// Puts the checkpoint that a stage goes on from at its place: as it was made again, or as recorded.
-    fn put_checkpoint(&self, receipt: &StageReceipt, tree: &TreeDir) -> Result<(), RebuildError> {
-        let (Some(from), Some(path)) = (&receipt.from, &receipt.inputs.checkpoints) else { return Ok(()) };
-        if self.options.from_scratch {
-            let made = CheckpointReceipt::load(&self.project.store, &from.checkpoint)?;
-            if let Some(at) = self.repeated.get(&(made.start, made.step)) {
-                return copy_tree_to(&TreeDir::open(at)?, &made.path, tree, path);
-            }
-        }
-        Ok(write_new(&self.project.store, &from.content, tree, path)?)
-    }
-
     /// Takes outputs that had been dropped back into the store, where they came out byte for byte.
     fn store_again(&mut self, recorded: &StageReceipt, rebuilt: &StageReceipt, scanner: &Scanner) -> Result<(), RebuildError> {
         let store = &self.project.store;
@@ -345,76 +270,6 @@ impl Rebuilder<'_> {
         let failure = Some((reason, last_lines));
         self.stages.push(StageRebuild { verdict: Verdict::Failed, writes, failure, ..StageRebuild::of(stage, digest) });
     }
-
-    fn judge(&mut self, digest: Digest, recorded: &StageReceipt, rebuilt: &StageReceipt, root: &Path) {
-        let now: BTreeMap<&str, &PathContent> = rebuilt.outputs().map(|o| (o.path.as_str(), o)).collect();
-        let stage = recorded.inputs.stage.clone();
-        let mut identical = true;
-        let mut writes = Vec::new();
-        for output in recorded.outputs() {
-            let found = now.get(output.path.as_str());
-            writes.push(RebuiltWrite {
-                path: output.path.clone(),
-                recorded: output.content.digest,
-                rebuilt: found.map(|f| f.content.digest),
-            });
-            if found.is_some_and(|f| f.content.digest == output.content.digest && f.content.kind == output.content.kind) {
-                continue;
-            }
-            identical = false;
-            if self.first.is_none() {
-                let (below, how) = difference(&self.project.store, &output.content, &root.join(&output.path));
-                let path = below.map_or(output.path.to_string(), |b| format!("{}/{b}", output.path));
-                self.first = Some(FirstDifference { stage: stage.clone(), path, how });
-            }
-        }
-        let verdict = if identical {
-            Verdict::Identical
-        } else if metrics_agree(&recorded.metrics, &rebuilt.metrics, self.options.tolerance) {
-            Verdict::Equivalent
-        } else {
-            Verdict::Different
-        };
-        self.done.insert(digest, Some(root.to_path_buf()));
-        self.events.event(Event::Rebuilt { stage: stage.clone(), verdict, seconds: rebuilt.seconds });
-        self.stages.push(StageRebuild { verdict, writes, seconds: rebuilt.seconds, ..StageRebuild::of(stage, digest) });
-    }
-
-    /// The verdict on the outputs asked for: identical bytes decide; else the worst of their stages.
-    pub fn verdict_on(&self, wanted: &[(Digest, Option<String>)]) -> Verdict {
-        let of_one = |(receipt, path): &(Digest, Option<String>)| {
-            let Some(stage) = self.stages.iter().find(|s| s.receipt == *receipt) else { return Verdict::Failed };
-            let mut asked = stage.writes.iter().filter(|w| path.as_ref().is_none_or(|p| w.path == *p));
-            if asked.all(|w| w.rebuilt == Some(w.recorded)) { Verdict::Identical } else { stage.verdict }
-        };
-        let worst = wanted.iter().map(of_one).max().unwrap_or(Verdict::Failed);
-        // What cannot be rebuilt to the end is not rebuilt, even if nothing asked for hangs on it.
-        self.stages.iter().map(|s| s.verdict).filter(|v| *v == Verdict::Failed).max().unwrap_or(worst)
-    }
-
-    /// A model has no metrics of its own: the later stages of its run that judge it are rebuilt too, and
-    /// their metrics decide whether a model of other bytes is an equivalent one.
-    pub fn judge_by_later_metrics(&mut self, run: &str, wanted: &[(Digest, Option<String>)]) -> Result<Verdict, RebuildError> {
-        let Some(row) = self.project.ledger.run(run)? else { return Ok(Verdict::Different) };
-        let receipt = crate::record::receipt::RunReceipt::load(&self.project.store, &row.receipt)?;
-        let asked: Vec<Digest> = wanted.iter().map(|(d, _)| *d).collect();
-        let mut verdicts = Vec::new();
-        for digest in receipt.stages.iter().filter_map(|s| s.receipt) {
-            if self.done.contains_key(&digest) {
-                continue;
-            }
-            let later = StageReceipt::load(&self.project.store, &digest)?;
-            let by: Vec<Digest> = later.reads.iter().flat_map(|r| r.by.iter().copied()).collect();
-            let judges = !later.metrics.is_empty() && by.iter().any(|b| asked.contains(b));
-            let can = by.iter().all(|b| matches!(self.done.get(b), Some(Some(_))));
-            if judges && can && later.state == StageState::Done {
-                self.stage(digest, &later)?;
-                verdicts.extend(self.stages.last().map(|s| s.verdict));
-            }
-        }
-        let agree = !verdicts.is_empty() && verdicts.iter().all(|v| matches!(v, Verdict::Identical | Verdict::Equivalent));
-        Ok(if agree { Verdict::Equivalent } else { Verdict::Different })
-    }
 }
 
 /// A stage as it was executed in a rebuild.
@@ -426,15 +281,6 @@ pub(super) struct Attempt {
     pub sealed: Option<bool>,
     /// Why it was not sealed, if it was to be.
     pub unsealed: Option<String>,
-}
-
-/// What is said of a reference that is no longer what was recorded.
-pub fn reference_differs(recorded: &PathContent<SourcePath>, now: Option<&Content>) -> String {
-    let (path, then) = (&recorded.path, recorded.content.digest.short());
-    match now {
-        Some(now) => format!("the reference {path} no longer matches: {then} was recorded, {} is there now", now.digest.short()),
-        None => format!("the reference {path} is not there any more: {then} was recorded"),
-    }
 }
 
 /// Executes while somebody watches whether it is to be stopped.
@@ -455,32 +301,4 @@ fn execute_cancellable(stage_context: &StageContext<'_>, task: Task, cancel: &Ca
         ended.store(true, std::sync::atomic::Ordering::SeqCst);
         Ok(result?)
     })
-}
-
-/// Copies what stands at a path below one folder to the same path below another, where nothing stands.
-pub(super) fn copy_tree(from: &TreeDir, path: &ProjectPath, to: &TreeDir) -> Result<(), RebuildError> {
-    copy_tree_to(from, path, to, path)
-}
-
-/// Copies what stands at a path below one folder to a path below another, where nothing stands.
-fn copy_tree_to(from: &TreeDir, path: &ProjectPath, to: &TreeDir, at: &ProjectPath) -> Result<(), RebuildError> {
-    to.create_parent(at)?;
-    match from.standing(path)? {
-        None | Some(Standing::Other) => {}
-        Some(Standing::File) => fsio::copy_file(&from.full(path), &to.full(at))?,
-        Some(Standing::Link) => to.create_link(&from.link_text(path)?.to_string_lossy(), at)?,
-        Some(Standing::Folder) => {
-            to.create_folder(at)?;
-            let folder = from.full(path);
-            for entry in std::fs::read_dir(&folder).map_err(IoError::of("list the folder", &folder))? {
-                let entry = entry.map_err(IoError::of("list the folder", &folder))?;
-                // A name that cannot be recorded is nothing that a later stage was recorded to read.
-                let below = |above: &ProjectPath| entry.file_name().to_str().and_then(|name| above.join(name).ok());
-                if let (Some(from_below), Some(to_below)) = (below(path), below(at)) {
-                    copy_tree_to(from, &from_below, to, &to_below)?;
-                }
-            }
-        }
-    }
-    Ok(())
 }

@@ -7,7 +7,8 @@ use std::sync::{Mutex, PoisonError};
 use textum_base::ProjectPath;
 
 use super::RebuildError;
-use super::stages::{Rebuilder, StageRebuild, copy_tree};
+use super::put::copy_tree;
+use super::stages::{Rebuilder, StageRebuild};
 use crate::event::Event;
 use crate::fsio::TreeDir;
 use crate::pipeline::exec::{KeepCheckpoint, tail};

@@ -3,12 +3,14 @@
 mod inventory;
 mod live;
 mod prune;
+mod repeatable;
 mod stats;
 
 pub use inventory::Inventory;
 pub use live::Live;
 pub(crate) use live::items_of;
-pub use prune::{Droppable, PruneOptions, PrunePlan, Scratch, WhyKept, carry_out, plan_prune};
+pub use prune::{Droppable, PruneOptions, PrunePlan, Scratch, carry_out, plan_prune};
+pub use repeatable::WhyKept;
 pub use stats::{Largest, Share, Stats, stats};
 
 use crate::fsio::IoError;

@@ -5,7 +5,8 @@ use std::collections::BTreeMap;
 
 use super::ExecError;
 use super::listen::{Heard, Made};
-use super::stage::{At, StageContext, Task};
+use super::stage::{At, StageContext};
+use super::task::Task;
 use crate::event::Event;
 use crate::fsio::{IoError, TreeDir};
 use crate::pipeline::executor::Cause;

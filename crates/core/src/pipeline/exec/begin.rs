@@ -8,7 +8,7 @@ use textum_base::{ProjectPath, SourcePath};
 use super::ExecError;
 use super::active_run::ActiveRun;
 use super::scheduler::Common;
-use super::stage::{TakenUp, Task};
+use super::task::{TakenUp, Task};
 use crate::config::graph::StageIndex;
 use crate::event::Event;
 use crate::fsio::TreeDir;

@@ -8,7 +8,8 @@ use std::time::Instant;
 use textum_base::{DeclaredPath, ProjectPath, is_within};
 
 use super::observing::{self, Outcome};
-use super::stage::{StageContext, Task};
+use super::stage::StageContext;
+use super::task::Task;
 use super::{ExecError, likely};
 use crate::event::Event;
 use crate::pipeline::signal::read_metrics;

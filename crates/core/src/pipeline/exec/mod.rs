@@ -21,11 +21,14 @@ mod room;
 mod run;
 mod scheduler;
 mod sealing;
+mod settling;
 mod stage;
 mod stage_set;
 mod stopping;
 mod sweep;
+mod task;
 mod unattended;
+mod variants;
 mod watch;
 
 pub use likely::tail;
@@ -33,8 +36,9 @@ pub use live::{LiveView, ask_to_stop, close_interrupted, is_at_work, live_runs, 
 pub use observing::Observer;
 pub use outcome::{Execution, RunOutcome, SettledStage};
 pub use run::{RunOptions, run};
-pub use stage::{KeepCheckpoint, StageContext, Task};
+pub use stage::{KeepCheckpoint, StageContext};
 pub use sweep::{SweepOutcome, VariantOutcome, run_sweep, sweep_name};
+pub use task::Task;
 pub(crate) use textum_observe::Seal;
 pub use unattended::{UnattendedJob, UnattendedRun, end_unattended, standing_of, tree_is_free, unattended_runs};
 

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use textum_observe::{End, Observation, words_before};
 
 use super::ExecError;
-use super::stage::Task;
+use super::task::Task;
 use crate::config::manifest::{Packages, is_within};
 use crate::fsio::{self, IoError};
 use crate::pipeline::executor::JobCommand;

@@ -1,43 +1,33 @@
 //! A sweep: many settings of the parameters, each a run in a sandbox, side by side, sharing every result
 //! whose key is equal.
 
-use std::cell::{Cell, RefCell};
-use std::collections::{BTreeMap, HashMap, HashSet};
-use std::path::PathBuf;
+use std::cell::{Cell, OnceCell, RefCell};
+use std::collections::{BTreeMap, HashSet};
 use std::rc::Rc;
 use std::sync::Mutex;
 use std::time::Instant;
 
-use rayon::prelude::*;
 use textum_base::SourcePath;
 
 use super::ExecError;
-use super::active_run::ActiveRun;
-use super::apart::Apart;
-use super::end::end;
 use super::gates::Gates;
-use super::live::{LiveRun, Telling};
 use super::observing::Observer;
-use super::outcome::RunOutcome;
-use super::run::{BegunRun, RunOptions, begin, draft, give_back, names_of, record_reads, record_settings, selected};
+use super::run::{RunOptions, give_back, record_reads, record_settings, selected};
 use super::scheduler::{Common, schedule};
 use super::stage::StageContext;
 use super::unattended::Unattended;
+use super::variants::{Lazy, Variants, remove};
 use crate::config::manifest::Params;
 use crate::config::sweep::{Setting, Varied};
 use crate::data::{none_is_erased, recorded_anew};
-use crate::event::{CancelToken, Event, EventSink, Silent};
-use crate::fsio;
+use crate::event::{CancelToken, Event, EventSink};
 use crate::pipeline::executor::{Capacity, Executor, Places};
-use crate::pipeline::plan::{Plan, PlanContext, Recorded};
+use crate::pipeline::plan::{Plan, PlanContext};
 use crate::project::fingerprint::MayStart;
 use crate::project::sandbox::Pool;
 use crate::project::workspace::Project;
-use crate::record::receipt::{Content, Metric, RunReceipt, RunState};
+use crate::record::receipt::{Content, Metric};
 use crate::store::{Digest, Stored};
-
-/// So many folders of runs that are over may be left for the end.
-const MANY_FOLDERS: usize = 2000;
 
 /// What became of a variant.
 #[derive(Clone, Debug)]
@@ -78,10 +68,10 @@ pub fn sweep_name(varied: &[Varied], sample: Option<(usize, u64)>, stages: &[Str
 }
 
 /// What a variant needs from beginning to end.
-struct Part {
-    project: Project,
-    options: RunOptions,
-    cancel: CancelToken,
+pub(super) struct Part {
+    pub(super) project: Project,
+    pub(super) options: RunOptions,
+    pub(super) cancel: CancelToken,
 }
 
 fn with_setting(project: &Project, setting: &Setting) -> (Params, Vec<String>) {
@@ -183,21 +173,21 @@ pub fn run_sweep(
 }
 
 /// What all variants of a sweep have in common.
-struct SweepContext<'s> {
-    project: &'s Project,
-    sweep: &'s str,
-    variants: &'s [Setting],
-    recorded: &'s Rc<BTreeMap<SourcePath, Content>>,
-    manifest: Stored,
-    git: Option<crate::record::receipt::GitState>,
-    base: &'s PlanContext<'s>,
-    chosen: &'s [bool],
-    pool: &'s Pool,
-    gates: &'s Gates,
-    writer: &'s crate::store::Writer<'s>,
-    events: &'s dyn EventSink,
-    place: Places,
-    observer: Option<Observer>,
+pub(super) struct SweepContext<'s> {
+    pub(super) project: &'s Project,
+    pub(super) sweep: &'s str,
+    pub(super) variants: &'s [Setting],
+    pub(super) recorded: &'s Rc<BTreeMap<SourcePath, Content>>,
+    pub(super) manifest: Stored,
+    pub(super) git: Option<crate::record::receipt::GitState>,
+    pub(super) base: &'s PlanContext<'s>,
+    pub(super) chosen: &'s [bool],
+    pub(super) pool: &'s Pool,
+    pub(super) gates: &'s Gates,
+    pub(super) writer: &'s crate::store::Writer<'s>,
+    pub(super) events: &'s dyn EventSink,
+    pub(super) place: Places,
+    pub(super) observer: Option<Observer>,
 }
 
 impl<'s> SweepContext<'s> {
@@ -235,7 +225,7 @@ impl<'s> SweepContext<'s> {
         Ok(parts)
     }
 
-    fn plan_context<'v>(&self, view: &'v Project) -> PlanContext<'v> {
+    pub(super) fn plan_context<'v>(&self, view: &'v Project) -> PlanContext<'v> {
         PlanContext {
             project: view,
             environment: self.base.environment.clone(),
@@ -247,6 +237,7 @@ impl<'s> SweepContext<'s> {
             observed: self.base.observed.clone(),
             documents: self.base.documents.clone(),
             learned: RefCell::default(),
+            has_undeclared: OnceCell::new(),
             trust_old: self.base.trust_old,
         }
     }
@@ -326,176 +317,5 @@ impl<'s> SweepContext<'s> {
         remove(variants.over.take())?;
         // Stopped before the first variant began.
         variants.first.take().map_or(Ok(()), |(_, live)| live.end())
-    }
-}
-
-fn remove(folders: Vec<PathBuf>) -> Result<(), ExecError> {
-    Ok(folders.par_iter().try_for_each(|folder| fsio::remove_any(folder))?)
-}
-
-/// The variants at work.
-struct Variants<'v> {
-    context: &'v SweepContext<'v>,
-    parts: &'v [(usize, Part)],
-    tellings: &'v [Lazy<'v>],
-    stage_contexts: &'v [StageContext<'v>],
-    fresh: &'v RefCell<HashMap<Digest, Recorded>>,
-    /// The last parts of the ids that were given out.
-    given: RefCell<HashSet<String>>,
-    /// The first one is begun before the others.
-    first: RefCell<Option<(RunReceipt, LiveRun)>>,
-    /// The next part to begin.
-    next: Cell<usize>,
-    /// Which part a run is.
-    begun: RefCell<HashMap<String, usize>>,
-    /// Runs whose receipts are not safe yet: until then their folders say that they are at work.
-    unsafe_yet: RefCell<Vec<LiveRun>>,
-    /// Folders are removed when all is over: file systems are slow to hand out anew what was just given back.
-    over: RefCell<Vec<PathBuf>>,
-    /// The receipt of the run that ended last.
-    chain: RefCell<Option<Digest>>,
-}
-
-impl<'v> Variants<'v> {
-    fn begin(&self, part: &Part) -> Result<(RunReceipt, LiveRun), ExecError> {
-        let context = self.context;
-        let begun = begin(context.project, &self.given.borrow(), |run| {
-            let mut draft = draft(&part.project, run, &part.options, context.recorded, context.manifest, context.git.clone());
-            draft.sweep = Some(context.sweep.to_string());
-            draft
-        })?;
-        self.given.borrow_mut().extend(begun.0.run.rsplit('-').next().map(str::to_string));
-        Ok(begun)
-    }
-
-    /// The next run, begun.
-    fn coming(&self) -> Result<Option<ActiveRun<'v>>, ExecError> {
-        let at = self.next.get();
-        let Some((_, part)) = self.parts.get(at) else { return Ok(None) };
-        self.next.set(at + 1);
-        let first = self.first.take();
-        let (draft, live) = first.map_or_else(|| self.begin(part), Ok)?;
-        let run = draft.run.clone();
-        self.begun.borrow_mut().insert(run.clone(), at);
-        let telling = live.telling(&Silent);
-        telling.event(Event::Begun { run: run.clone(), stages: names_of(&part.project, self.context.chosen) });
-        self.tellings[at].begin(telling);
-        let mut plan_context = self.context.plan_context(&part.project);
-        plan_context.fresh = Some(self.fresh);
-        let begun = BegunRun {
-            project: &part.project,
-            selected: self.context.chosen,
-            options: &part.options,
-            stage_context: &self.stage_contexts[at],
-            draft,
-            live,
-            plan_context,
-            apart: Some(Apart::new(&part.project, &run, self.context.recorded.clone(), self.context.pool, true)),
-            gates: self.context.gates,
-            clock: Instant::now(),
-        };
-        begun.activate().map(Some)
-    }
-
-    /// Keeps what came of a run.
-    fn ended(&self, ended: ActiveRun<'v>, outcomes: &mut [Option<VariantOutcome>]) -> Result<(), ExecError> {
-        let run = ended.draft.run.clone();
-        let root = ended.project.workspace.sandboxes_folder().join(&run);
-        let (outcome, _, live) = end(ended, self.context.writer, &self.chain)?;
-        if outcome.state == RunState::Done {
-            self.over.borrow_mut().push(root);
-        }
-        self.unsafe_yet.borrow_mut().push(live);
-        if let Some(at) = self.begun.borrow().get(&run).copied() {
-            let number = self.parts[at].0;
-            self.tellings[at].end();
-            let settled = settled(self.context.variants[number].clone(), outcome);
-            self.context.events.event(Event::VariantSettled {
-                number: number + 1,
-                of: self.context.variants.len(),
-                set: settled.setting.iter().map(|(n, v)| (n.clone(), v.to_string())).collect(),
-                run: settled.run.clone(),
-                state: settled.state.clone(),
-                metrics: directed_first(self.context.project, &settled.metrics),
-            });
-            outcomes[number] = Some(settled);
-        }
-        Ok(())
-    }
-
-    /// Lets go of the runs whose receipts are safe by now.
-    fn let_go(&self) -> Result<(), ExecError> {
-        let mut over = self.over.borrow_mut();
-        over.extend(self.unsafe_yet.borrow_mut().drain(..).map(LiveRun::release));
-        if over.len() >= MANY_FOLDERS {
-            // Who comes upon a folder must find its run in the ledger.
-            self.context.project.ledger.catch_up(&self.context.project.store)?;
-            remove(std::mem::take(&mut *over))?;
-        }
-        Ok(())
-    }
-}
-
-/// Metrics, those with a direction first: somebody cares for them.
-fn directed_first(project: &Project, metrics: &BTreeMap<String, Metric>) -> Vec<(String, Metric)> {
-    let mut all: Vec<(String, Metric)> = metrics.iter().map(|(n, m)| (n.clone(), *m)).collect();
-    all.sort_by_key(|(n, _)| project.manifest.metrics.iter().position(|(d, _)| d == n).unwrap_or(usize::MAX));
-    all
-}
-
-fn settled(setting: Setting, outcome: RunOutcome) -> VariantOutcome {
-    let state = match outcome.state {
-        RunState::Done => "done",
-        RunState::Failed => "failed",
-        RunState::Stopped | RunState::Interrupted => "stopped",
-    };
-    VariantOutcome {
-        setting,
-        run: outcome.run,
-        state: state.into(),
-        metrics: outcome.metrics,
-        reason: outcome.reason,
-        seconds: outcome.seconds,
-    }
-}
-
-/// The events of a variant: kept in its folder once it has begun. A sweep tells of variants, not of their
-/// stages, but for what a person must hear.
-struct Lazy<'e> {
-    events: &'e dyn EventSink,
-    /// The places whose want of room has been told: once for all variants.
-    told: &'e Mutex<HashSet<String>>,
-    to: Mutex<Option<Telling<'static>>>,
-}
-
-impl Lazy<'_> {
-    /// Nothing more is to be kept: its file is closed.
-    fn end(&self) {
-        *self.to.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = None;
-    }
-
-    fn begin(&self, telling: Telling<'static>) {
-        *self.to.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = Some(telling);
-    }
-}
-
-impl EventSink for Lazy<'_> {
-    fn event(&self, event: Event) {
-        let no_room = |place: &String| self.told.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(place.clone());
-        let is_told = matches!(&event, Event::NoRoom { place, .. } if no_room(place))
-            || matches!(
-                event,
-                Event::Aside { .. }
-                    | Event::NotDeterministic { .. }
-                    | Event::NotObserved { .. }
-                    | Event::BadSignal { .. }
-                    | Event::Output { .. }
-            );
-        if is_told {
-            self.events.event(event.clone());
-        }
-        if let Some(to) = self.to.lock().unwrap_or_else(std::sync::PoisonError::into_inner).as_ref() {
-            to.event(event);
-        }
     }
 }

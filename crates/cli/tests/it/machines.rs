@@ -468,12 +468,12 @@ fn what_a_lost_textum_has_left_is_not_believed_blindly() {
 fn a_stage_that_had_to_make_room_goes_on_from_its_last_checkpoint_by_itself() {
     let folder = tempfile::tempdir().unwrap();
     let engine = folder.path().join("engine").display().to_string();
-    // The engine says of the first job that it was preempted as soon as that waits.
+    // The engine says of the first job that it was preempted as soon as that waits; it ends when the project is gone.
     let before =
         "if [ -e waits ] && [ ! -e over ]; then : > over; for j in {jobs}; do echo $j P by a job of the dyers; done; exit; fi; ";
     let step = "echo $i >> c; echo \\\"{\\\\\\\"step\\\\\\\": $i, \\\\\\\"metric\\\\\\\": {\\\\\\\"loss\\\\\\\": $i}, \\\\\\\"checkpoint\\\\\\\": true}\\\" >> $TEXTUM_SIGNALS";
     let run = format!(
-        "echo from ${{TEXTUM_FROM_STEP:-none}}; for i in 1 2 3 4; do [ $i -gt ${{TEXTUM_FROM_STEP:-0}} ] || continue; {step}; if [ $i = 2 ] && [ ! -e over ]; then until grep -q checkpoint ../x 2>/dev/null; do [ -e recorded ] && : > waits; sleep 0.05; done; fi; done; cp c o"
+        "echo from ${{TEXTUM_FROM_STEP:-none}}; for i in 1 2 3 4; do [ $i -gt ${{TEXTUM_FROM_STEP:-0}} ] || continue; {step}; if [ $i = 2 ] && [ ! -e over ]; then while [ -e textum.toml ]; do [ -e recorded ] && : > waits; sleep 0.05; done; fi; done; cp c o"
     );
     let manifest = format!(
         "{}retries = 2\n[stage.x]\nrun = \"{run}\"\nwrites = [\"o\"]\ncheckpoints = \"c\"\nplace = \"box\"\nobserve = false\n",

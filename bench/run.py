@@ -315,8 +315,15 @@ def write(lines, sizes, shares, build):
            % (datetime.date.today().isoformat(), os.cpu_count(), cpu, platform.platform()), "",
            "| work | Textum | beside it | | ratio | at most | memory |", "|---|---:|---|---:|---:|---:|---:|"]
     for name, a, tool, b, ratio, target, memory in lines:
-        mark = "" if ratio <= float(target) else " (short of it)"
-        out.append("| %s | %.3f s | `%s` | %.3f s | %.2f× | %s×%s | %.0f MiB |" % (name, a, tool, b, ratio, target, mark, memory))
+        beside = "`%s` | %.3f s" % (tool, b)
+        if tool == "–":  # held against the seconds that it may take
+            beside, shown, most, short = "– |", "", "%.1f s" % b, a > b
+        elif target.endswith(" µs"):  # by how much each costs more than without
+            shown, most, short = "%.1f µs more for each" % ratio, target, ratio > float(target[:-3])
+        else:
+            shown, most, short = "%.2f×" % ratio, target + "×", ratio > float(target)
+        mark = " (short of it)" if short else ""
+        out.append("| %s | %.3f s | %s | %s | %s%s | %.0f MiB |" % (name, a, beside, shown, most, mark, memory))
     out += ["", "| work | stored | change | ratio | at most | memory |", "|---|---:|---:|---:|---:|---:|"]
     for name, grown, expected, ratio, memory in sizes:
         most = 1.1 if "%" in name else 1.25

@@ -197,7 +197,7 @@ mod tests {
             (found.into_iter().map(|d| d.name).collect::<Vec<_>>(), mistakes.len())
         };
         assert_eq!(read(""), (vec![], 0));
-        assert_eq!(read("[depot.own]\nurl = \"/far\"\nlive = true\noptions = { a = 1 }"), (vec!["own".to_string()], 0));
+        assert_eq!(read("[depot.own]\nurl = \"/far\"\nlive = true"), (vec!["own".to_string()], 0));
         for wrong in [
             "depot = []",
             "depot = [[\"own\", \"/far\"]]",

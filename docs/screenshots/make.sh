@@ -63,11 +63,15 @@ shot trace 24 "textum trace ../final_v2_really.json"
 echo 'a note of my own' >>build/model.json
 shot rebuild 34 "textum restore $first; echo; textum rebuild $first:build/model.json"
 shot show 27 "textum show $first"
-(textum run -q --set fit.rounds=400 --set fit.rate=0.03 >/dev/null 2>&1 || true) & run=$!
-sleep 4
+# A run that is at work: once it has told a checkpoint there is something to see.
+project=$work/followed
+textum demo "$project" --write-only >/dev/null
+(cd "$project" && textum run -q --set fit.rounds=400 --set fit.rate=0.03 >/dev/null 2>&1 || true) & run=$!
+for _ in $(seq 600); do grep -qs '"checkpoint"' "$project"/.textum/runs/*/events && break; sleep 0.1; done
 (sleep 5; touch "$work/done") &
 shot follow 34 'textum follow'
-textum stop >/dev/null && wait $run
+textum -C "$project" stop >/dev/null && wait $run
+project=$work/loom-stops
 # The page as a browser shows it, where there is one.
 if command -v chromium >/dev/null; then
     textum report best:auc --against "$first" -o "$work/report.html" >/dev/null

@@ -18,6 +18,7 @@ use super::events::{gate_values, line, state_word};
 use super::table::{Cell, Look, table};
 use super::text;
 use crate::ui::Style;
+use crate::ui::escape::width;
 
 /// A run with the receipts of its stages and its rebuilds.
 pub struct Shown<'r> {
@@ -114,7 +115,8 @@ fn facts(shown: &Shown<'_>, style: &Style) -> Vec<Vec<Cell>> {
     }
     if !run.metrics.is_empty() {
         let said = each::metrics(&run.metrics, shown.directions, true, style);
-        said.chunks(5).enumerate().for_each(|(i, part)| fact(if i == 0 { "metrics" } else { "" }, part.join(" · ")));
+        let lines = in_lines(&said);
+        lines.into_iter().enumerate().for_each(|(i, line)| fact(if i == 0 { "metrics" } else { "" }, line));
     }
     for gate in &run.gates {
         let word = if gate.held { style.good("holds") } else { style.bad("does not hold") };
@@ -235,6 +237,19 @@ fn stage_rows(shown: &Shown<'_>, style: &Style) -> Vec<Vec<Cell>> {
     rows
 }
 
+/// At most five to a line, and no more than fit beside the name of a fact in 100 columns.
+fn in_lines(said: &[String]) -> Vec<String> {
+    let mut lines: Vec<Vec<&str>> = Vec::new();
+    for one in said {
+        let room = |line: &[&str]| line.len() < 5 && width(&line.join(" · ")) + 3 + width(one) <= 88;
+        match lines.last_mut().filter(|line| room(line)) {
+            Some(line) => line.push(one),
+            None => lines.push(vec![one]),
+        }
+    }
+    lines.into_iter().map(|line| line.join(" · ")).collect()
+}
+
 /// So many metrics of stages out of `each` are shown.
 const EACH_METRICS: usize = 6;
 
@@ -331,4 +346,22 @@ pub fn json(shown: &Shown<'_>) -> Value {
         .collect();
     json!({"run": shown.run.run, "erased": shown.erased, "digest": shown.digest, "receipt": shown.run, "stages": shown.stages, "rebuilds": rebuilds,
         "label": shown.label, "remarks": shown.remarks.iter().map(|r| json!({"note": r.note, "made": r.made, "by": r.by})).collect::<Vec<_>>()})
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn metrics_are_broken_by_their_width_and_none_is_left_out() {
+        let said: Vec<String> =
+            (0..13).map(|i| format!("{} 0.{i}", "m".repeat(3 + 7 * (i % 4)))).chain(["long".repeat(40)]).collect();
+        let lines = in_lines(&said);
+        assert_eq!(lines.join(" · "), said.join(" · "));
+        for line in &lines[..lines.len() - 1] {
+            assert!(width(line) <= 88 && line.split(" · ").count() <= 5, "{line}");
+        }
+        // One that fits nowhere has a line of its own.
+        assert_eq!(lines.last(), said.last());
+    }
 }

@@ -233,8 +233,9 @@ impl Ledger {
 
     /// A digest of each table's rows, in the order of its key, but for the list of packs, which folding changes.
     fn contents(&self) -> Result<Vec<(String, blake3::Hash)>, LedgerError> {
-        let sql = "SELECT name, (SELECT group_concat(name ORDER BY pk) FROM pragma_table_info(m.name) WHERE pk > 0) \
-                   FROM sqlite_schema m WHERE type = 'table' AND name NOT IN ('packs') ORDER BY name";
+        // A table that somebody else put there may have no key, and any name: it is a difference, no error.
+        let sql = "SELECT format('\"%w\"', name), coalesce((SELECT group_concat(format('\"%w\"', name) ORDER BY pk) \
+                   FROM pragma_table_info(m.name) WHERE pk > 0), '1') FROM sqlite_schema m WHERE type = 'table' AND name <> 'packs' AND name NOT LIKE 'sqlite_%' ORDER BY m.name";
         let tables: Vec<(String, String)> = self.rows(sql, &[], |r| Ok((r.get(0)?, r.get(1)?)))?;
         let mut found = Vec::new();
         for (table, key) in tables {
@@ -372,5 +373,23 @@ mod tests {
             ledger.contents().unwrap()
         };
         assert_eq!(told(true), told(false));
+    }
+
+    #[test]
+    fn a_table_that_is_not_ours_is_a_difference_and_no_error() {
+        let folder = tempfile::tempdir().unwrap();
+        let (path, store) = (folder.path().join("ledger.db"), Store::open(&folder.path().join("store")));
+        let ledger = Ledger::open(&path, &store).unwrap();
+        let agrees = || Ledger::made_anew(&store, Vec::new()).unwrap().agrees_with(&ledger, &store).unwrap();
+        assert!(agrees());
+        // Statistics are SQLite's own.
+        ledger.db.borrow().execute_batch("ANALYZE").unwrap();
+        assert!(agrees());
+        for sql in ["CREATE TABLE \"of \"\"ours\"\" not\" (\"a b\" TEXT)", "CREATE TABLE x (\"a,b\" TEXT PRIMARY KEY)"] {
+            ledger.db.borrow().execute_batch(sql).unwrap();
+            assert!(!agrees(), "{sql}");
+        }
+        drop(Ledger::rebuild(&path, &store).unwrap());
+        assert!(agrees());
     }
 }

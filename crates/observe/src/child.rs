@@ -13,6 +13,9 @@ use super::filter::program;
 use super::record::Observation;
 use super::seal;
 
+/// Files beyond these three are nobody's but Textum's: a command inherits none of them.
+const FIRST_INHERITED: i32 = 3;
+
 /// Exit status for a command that is not there, and one that cannot be executed, as shells have them.
 const NOT_FOUND: u8 = 127;
 const NOT_EXECUTABLE: u8 = 126;
@@ -27,12 +30,14 @@ pub fn become_command(record: &Path, seal_file: &Path, command: &[OsString]) -> 
         Ok(()) => Ok(()),
         Err(e) => Err(format!("tracing is not permitted here ({})", e.desc())),
     };
-    if !seal_file.as_os_str().is_empty()
+    let is_sealed = !seal_file.as_os_str().is_empty();
+    close_fds::set_fds_cloexec_threadsafe(FIRST_INHERITED, &[]);
+    if is_sealed
         && let Err(why) = seal::apply(seal_file)
     {
         return fail(&why, NOT_EXECUTABLE);
     }
-    let traced = traced.and_then(|()| match seccompiler::apply_filter(&program()) {
+    let traced = traced.and_then(|()| match seccompiler::apply_filter(&program(is_sealed)) {
         Ok(()) => Ok(()),
         Err(e) => Err(format!("the kernel takes no filter for it ({e})")),
     });

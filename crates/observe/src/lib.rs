@@ -3,14 +3,20 @@
 //! The command runs under a tracer, a process of its own: this very program, started with [`TRACER`] as its first
 //! word. It starts the program once more, with [`CHILD`], which asks to be traced, puts a seccomp filter on itself
 //! and becomes the command; so no code runs between fork and exec, and none of this is unsafe. Only calls that open,
-//! list, look up, execute, write, rename, delete or connect stop; all others go at full speed. Threads, children and
-//! daemons inherit both. When the command ends, what it left running is ended, and an [`Observation`] is written.
+//! list, look up, execute, write, rename, delete, connect or ask for random numbers stop; all others go at full speed.
+//! Threads, children and daemons inherit both. When the command ends, what it left running is ended, and an
+//! [`Observation`] is written.
 //!
 //! Sources: `ptrace(2)`, `seccomp(2)`, the kernel's `userspace-api/seccomp_filter`.
 //!
-//! A name is judged at the moment when it is asked for, before the call is carried out. Not seen are calls of 32-bit
-//! programs (said in [`Observation::unseen`]); `io_uring` is answered as a kernel without it would, so that programs
-//! use calls that are seen.
+//! A name is looked up when it is asked for, before the call is carried out; what a call changes counts when it has
+//! returned without an error. What cannot be followed (calls of 32-bit programs, file systems that the command mounts) is
+//! in [`Observation::not_whole`]; `io_uring` is answered as by a kernel without it, so that programs use calls that are
+//! seen.
+//!
+//! In reading order: `record`, what is written down; `child`, `filter` and `seal`, how the command begins; `tracer`, which
+//! follows it; `calls`, a stopped call; `resolve`, what its names lead to; `notes`, what all of it comes to; `loopback` and
+//! `sockets`, who answers at an address.
 
 #![cfg_attr(test, allow(clippy::disallowed_methods, clippy::unwrap_used, clippy::panic))]
 
@@ -28,6 +34,8 @@ mod loopback;
 #[cfg(target_os = "linux")]
 mod notes;
 #[cfg(target_os = "linux")]
+mod resolve;
+#[cfg(target_os = "linux")]
 mod seal;
 #[cfg(target_os = "linux")]
 mod sockets;
@@ -35,7 +43,9 @@ mod sockets;
 mod tracer;
 
 pub use names::{from_text, to_text};
-pub use record::{Absent, End, Listed, Observation, Opened, Seal, Stamp};
+pub use record::{
+    Absent, Changed, Channel, ChannelKind, End, Link, Listed, Looked, Observation, Opened, Refused, Seal, Stamp, Try,
+};
 
 use std::path::Path;
 use std::process::ExitCode;

@@ -7,7 +7,9 @@ use std::fs;
 use std::net::SocketAddr;
 
 use nix::unistd::Pid;
+use rustix::net::{AddressFamily, getpeername, sockopt};
 
+use crate::calls::file_of;
 use crate::sockets::{self, Protocol};
 
 /// Who answers at an address.
@@ -54,6 +56,30 @@ pub fn answers(thread: Pid, address: SocketAddr, protocol: Protocol, threads: &H
         }
     }
     Answers::Other
+}
+
+/// Who connected to a socket that a thread has just accepted under a number, if it is not the command itself.
+pub fn accepted_from(thread: Pid, number: i32, threads: &HashSet<Pid>) -> Option<String> {
+    let socket = file_of(thread, number)?;
+    if let Ok(other) = sockopt::socket_peercred(&socket)
+        && sockopt::socket_domain(&socket) == Ok(AddressFamily::UNIX)
+    {
+        let process = other.pid.as_raw_nonzero().get();
+        return (!threads.contains(&Pid::from_raw(process))).then(|| format!("process {process}"));
+    }
+    let from = SocketAddr::try_from(getpeername(&socket).ok()??).ok()?;
+    if !from.ip().to_canonical().is_loopback() {
+        return Some(from.to_string());
+    }
+    let inode = sockets::connected(thread, from)?;
+    let is_own = threads.iter().any(|thread| has_socket(*thread, inode));
+    (!is_own).then(|| from.to_string())
+}
+
+fn has_socket(thread: Pid, inode: u64) -> bool {
+    let wanted = format!("socket:[{inode}]");
+    let entries = fs::read_dir(format!("/proc/{thread}/fd")).into_iter().flatten().flatten();
+    entries.into_iter().any(|entry| fs::read_link(entry.path()).is_ok_and(|target| target.as_os_str() == wanted.as_str()))
 }
 
 /// Whether what is sent to an address reaches a socket that was bound to another.

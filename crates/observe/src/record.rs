@@ -1,6 +1,7 @@
 //! What the tracer tells of a command.
 
 use serde::{Deserialize, Serialize};
+use textum_base::Digest;
 
 /// What tells whether a file has been changed: all but the device's number is from `stat(2)`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -61,6 +62,126 @@ pub enum End {
     Signal(i32),
 }
 
+/// A name that was looked at without being opened.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Looked {
+    /// The path.
+    pub path: String,
+    /// The size of a file in bytes, if the command was told it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub size: Option<u64>,
+    /// Whether a file may be executed, if the command was told it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub exec: Option<bool>,
+}
+
+/// A link whose target was looked at, or that led to a folder in which names were asked for.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Link {
+    /// The path of the link.
+    pub path: String,
+    /// What it leads to, as the link says it.
+    pub target: String,
+}
+
+/// A file that was written, made, renamed or deleted.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Changed {
+    /// The path.
+    pub path: String,
+    /// Whether it was there before the command changed it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub existed: bool,
+    /// Whether its content can have been read before.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub read: bool,
+    /// Whether anything of it was seen before: its content, or whether it is there.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub seen: bool,
+    /// The digest of its content before, if that is known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub before: Option<Digest>,
+}
+
+/// A way by which something reaches a command that is no file and no network address.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ChannelKind {
+    /// A socket of this machine; an abstract name begins with `@`.
+    Socket,
+    /// A connection that another process made to the command.
+    Accepted,
+    /// An address at which the command waited for datagrams.
+    Datagrams,
+    /// Names of other machines, looked up at a server.
+    Names,
+    /// A FIFO.
+    Fifo,
+    /// A device.
+    Device,
+    /// Shared memory that the command did not make.
+    Memory,
+    /// A message queue or a semaphore that the command did not make.
+    Queue,
+    /// The memory or the open files of another process.
+    Process,
+    /// The kernel's keys.
+    Keys,
+    /// A socket of another family, by its number.
+    Family,
+}
+
+impl ChannelKind {
+    /// The word that documents have for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            ChannelKind::Socket => "socket",
+            ChannelKind::Accepted => "accepted",
+            ChannelKind::Datagrams => "datagrams",
+            ChannelKind::Names => "names",
+            ChannelKind::Fifo => "fifo",
+            ChannelKind::Device => "device",
+            ChannelKind::Memory => "memory",
+            ChannelKind::Queue => "queue",
+            ChannelKind::Process => "process",
+            ChannelKind::Keys => "keys",
+            ChannelKind::Family => "family",
+        }
+    }
+}
+
+/// Something that a command could be told by, beside files and network addresses.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Channel {
+    /// What it is.
+    pub kind: ChannelKind,
+    /// Its path, name, address or number.
+    pub name: String,
+}
+
+/// What a sealed command tried in vain.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Try {
+    /// To read or list a path.
+    Read,
+    /// To write, make or delete a path.
+    Write,
+    /// To connect to an address.
+    Connect,
+    /// To be told something in another way.
+    Channel,
+}
+
+/// Something that a sealed command tried in vain.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Refused {
+    /// What it tried.
+    pub tried: Try,
+    /// With what: a path, an address, a name.
+    pub name: String,
+}
+
 /// What a command and all that it started were seen to do.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
@@ -69,26 +190,35 @@ pub struct Observation {
     pub end: Option<End>,
     /// Why nothing could be seen, if so: all else is empty then.
     pub not_observed: Option<String>,
-    /// Files that were read and not written by the command before.
+    /// What the command did that cannot be followed: it may have read something that is not told here.
+    pub not_whole: Vec<String>,
+    /// Files that were read before the command changed them, and that it left as they were.
     pub opened: Vec<Opened>,
     /// Names that were looked at without being opened, and are there.
-    pub looked_at: Vec<String>,
+    pub looked_at: Vec<Looked>,
+    /// Links that were looked at, or that led to where names were asked for.
+    pub links: Vec<Link>,
     /// Folders whose entries were listed.
     pub listed: Vec<Listed>,
+    /// Folders of which the metadata of several files was looked at: their times may have decided.
+    pub times: Vec<String>,
     /// Names that were not there.
     pub absent: Vec<Absent>,
     /// Files that were written, made, renamed or deleted.
-    pub changed: Vec<String>,
-    /// Those of them that were read, or asked for, before they were written.
-    pub read_and_changed: Vec<String>,
+    pub changed: Vec<Changed>,
     /// Network addresses that were connected to: `address:port`.
     pub network: Vec<String>,
     /// Whether it connected to processes of its own.
-    #[serde(default)]
     pub own_network: bool,
+    /// Other ways by which it could be told something.
+    pub channels: Vec<Channel>,
+    /// Whether it asked for random numbers.
+    pub random: bool,
     /// What was refused because the command was sealed.
-    pub refused: Vec<String>,
-    /// What could not be seen of it.
+    pub refused: Vec<Refused>,
+    /// Whether a sealed command had a network, and memory shared between processes, of its own.
+    pub isolated: bool,
+    /// What could not be seen of it, and is no input.
     pub unseen: Vec<String>,
 }
 

@@ -105,6 +105,20 @@ fn in_tables(thread: Pid, protocol: Protocol) -> Option<Vec<Waiting>> {
     (!texts.is_empty()).then_some(found)
 }
 
+/// The inode of the socket at one end of a connection within this machine, as a thread's tables tell it.
+pub(crate) fn connected(thread: Pid, end: SocketAddr) -> Option<u64> {
+    let of_line = |line: &str| {
+        let fields: Vec<&str> = line.split_ascii_whitespace().collect();
+        let at = local(fields.get(1)?)?;
+        let is_it = at.port() == end.port() && at.ip().to_canonical() == end.ip().to_canonical();
+        fields.get(9)?.parse().ok().filter(|inode| is_it && *inode != 0)
+    };
+    ["tcp", "tcp6"].iter().find_map(|table| {
+        let text = fs::read_to_string(format!("/proc/{thread}/net/{table}")).ok()?;
+        text.lines().skip(1).find_map(of_line)
+    })
+}
+
 /// A socket that waits, as a line of a table tells it.
 fn listener(line: &str, waits: &str) -> Option<Waiting> {
     let mut fields = line.split_ascii_whitespace().skip(1);

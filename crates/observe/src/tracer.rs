@@ -1,6 +1,5 @@
 //! The tracer: starts the command, looks at its calls, and tells how it ended.
 
-use std::collections::HashSet;
 use std::ffi::OsString;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
@@ -13,9 +12,9 @@ use nix::unistd::Pid;
 use textum_base::fsio;
 
 use super::calls::Call;
-use super::notes::Notes;
+use super::notes::{Notes, Then};
 use super::record::{End, Observation};
-use super::{CHILD, loopback, names};
+use super::{CHILD, filter, names, seal};
 
 /// Exit status of a tracer that could not do its work.
 const OWN_FAULT: u8 = 125;
@@ -58,9 +57,9 @@ pub fn run(record: &Path, seal: &Path, command: &[OsString]) -> Result<End, Stri
     let root = Pid::from_raw(child.id() as i32);
     let seal = match seal.as_os_str().is_empty() {
         true => None,
-        false => Some(super::seal::read(seal)?),
+        false => Some(seal::read(seal)?),
     };
-    let mut tracer = Tracer { root, notes: Notes::new(seal.as_ref()), known: HashSet::new(), end: None };
+    let mut tracer = Tracer { root, notes: Notes::new(seal.as_ref()), is_sealed: seal.is_some(), end: None };
     if let Some(end) = tracer.begin()? {
         // It wrote down itself why it is not observed.
         return Ok(end);
@@ -80,8 +79,7 @@ pub fn run(record: &Path, seal: &Path, command: &[OsString]) -> Result<End, Stri
 struct Tracer {
     root: Pid,
     notes: Notes,
-    /// Threads that have stopped once already.
-    known: HashSet<Pid>,
+    is_sealed: bool,
     end: Option<End>,
 }
 
@@ -91,6 +89,7 @@ fn options() -> Options {
         | Options::PTRACE_O_TRACEVFORK
         | Options::PTRACE_O_TRACECLONE
         | Options::PTRACE_O_TRACEEXEC
+        | Options::PTRACE_O_TRACESYSGOOD
         | Options::PTRACE_O_EXITKILL
 }
 
@@ -138,7 +137,7 @@ impl Tracer {
             match wait(Some(self.root))? {
                 Some(Told::Stopped(pid, libc::SIGSTOP)) => {
                     ptrace::setoptions(pid, options()).map_err(|e| e.to_string())?;
-                    self.known.insert(pid);
+                    self.notes.is_alive(pid);
                     ptrace::cont(pid, None).map_err(|e| e.to_string())?;
                     return Ok(None);
                 }
@@ -165,58 +164,79 @@ impl Tracer {
     }
 
     fn has_ended(&mut self, pid: Pid, end: End) {
-        self.known.remove(&pid);
+        self.notes.ended(pid);
         if pid == self.root {
             self.end = Some(end);
             // What the command has left running ends with it.
-            self.end_the_rest();
-        }
-    }
-
-    fn end_the_rest(&self) {
-        for pid in &self.known {
-            let _ = kill(*pid, Signal::SIGKILL);
+            for pid in self.notes.alive() {
+                let _ = kill(pid, Signal::SIGKILL);
+            }
         }
     }
 
     fn event(&mut self, pid: Pid, event: i32) {
-        self.known.insert(pid);
+        self.notes.is_alive(pid);
+        let told = || ptrace::getevent(pid).unwrap_or_default();
         match event {
-            libc::PTRACE_EVENT_SECCOMP => match Call::of(pid) {
-                Some(call) if call.is_foreign() => self.notes.is_unseen("calls of a 32-bit program"),
-                Some(call) => {
-                    self.notes.take(&call);
-                    self.notes.connected(|thread, address, by| loopback::answers(thread, address, by, &self.known));
+            libc::PTRACE_EVENT_SECCOMP if told() == filter::FOREIGN => {
+                self.notes.is_not_whole("calls of a 32-bit program");
+            }
+            libc::PTRACE_EVENT_SECCOMP => {
+                if let Some(call) = Call::of(pid)
+                    && self.notes.take(&call) == Then::Await
+                {
+                    // It stops again when the call has returned.
+                    let _ = ptrace::syscall(pid, None);
+                    return;
                 }
-                None => {}
-            },
-            libc::PTRACE_EVENT_EXEC => self.notes.became(pid),
+            }
+            libc::PTRACE_EVENT_EXEC => {
+                // The command itself is there now, in what its seal has given it.
+                if self.is_sealed && pid == self.root && seal::is_isolated(pid) {
+                    self.notes.is_isolated();
+                }
+                self.notes.became(pid);
+            }
+            libc::PTRACE_EVENT_FORK | libc::PTRACE_EVENT_VFORK | libc::PTRACE_EVENT_CLONE => {
+                let child = Pid::from_raw(told() as i32);
+                self.notes.began(pid, child, event == libc::PTRACE_EVENT_CLONE);
+            }
             _ => {}
         }
-        go_on(pid, None);
+        self.go_on(pid, None);
     }
 
     fn stopped(&mut self, pid: Pid, signal: i32) {
-        let is_new = self.known.insert(pid);
+        const RETURNED: i32 = libc::SIGTRAP | 0x80;
+        let is_new = self.notes.is_alive(pid);
         if self.end.is_some() {
             // Started while all was being ended.
             let _ = kill(pid, Signal::SIGKILL);
         }
+        if signal == RETURNED {
+            if let Some(answer) = Call::answer(pid) {
+                self.notes.returned(pid, answer);
+            }
+            return self.go_on(pid, None);
+        }
         let Ok(signal) = Signal::try_from(signal) else {
             // It could be handed on only by its name, which it does not have.
             self.notes.is_unseen(&format!("the real-time signal {signal}, which did not reach its process"));
-            return go_on(pid, None);
+            return self.go_on(pid, None);
         };
         // A new thread begins with a stop of the tracer's own making. A stop of the whole group cannot be held: the
         // processes of a stage are not stopped and continued.
         let is_group_stop = matches!(signal, Signal::SIGSTOP | Signal::SIGTSTP | Signal::SIGTTIN | Signal::SIGTTOU)
             && ptrace::getsiginfo(pid).is_err();
         let swallow = (is_new && signal == Signal::SIGSTOP) || is_group_stop;
-        go_on(pid, Some(signal).filter(|_| !swallow));
+        self.go_on(pid, Some(signal).filter(|_| !swallow));
     }
-}
 
-/// One that has been killed meanwhile is not there to go on.
-fn go_on(pid: Pid, signal: Option<Signal>) {
-    let _ = ptrace::cont(pid, signal);
+    /// One that has been killed meanwhile is not there to go on.
+    fn go_on(&self, pid: Pid, signal: Option<Signal>) {
+        let _ = match self.notes.awaits(pid) {
+            true => ptrace::syscall(pid, signal),
+            false => ptrace::cont(pid, signal),
+        };
+    }
 }

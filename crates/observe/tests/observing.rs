@@ -4,7 +4,7 @@
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use textum_observe::{End, Observation, Seal};
+use textum_observe::{End, Observation, Refused, Seal, Try};
 
 /// The example of this crate, which is a program that observes.
 fn program() -> PathBuf {
@@ -62,17 +62,18 @@ fn what_is_read_written_looked_at_and_missed_is_told_apart() {
     assert_eq!(seen.end, Some(End::Code(0)));
     assert_eq!(opened(at, &seen), ["a", "deep/c"], "own files do not count, however they are called now");
     // A folder that is opened is looked at; the first is where it works.
-    assert_eq!(below(at, seen.looked_at.iter().map(String::as_str)), ["", "b", "deep"]);
+    assert_eq!(below(at, seen.looked_at.iter().map(|l| l.path.as_str())), ["", "b", "deep"]);
     assert_eq!(below(at, seen.listed.iter().map(|l| l.path.as_str())), ["deep"]);
     let absent: Vec<(String, bool)> =
         seen.absent.iter().filter_map(|a| Some((below(at, std::iter::once(a.path.as_str())).pop()?, a.looked_for))).collect();
     assert_eq!(absent, [("none".to_string(), false), ("nowhere".to_string(), true)]);
-    let changed = below(at, seen.changed.iter().map(String::as_str));
+    let changed = below(at, seen.changed.iter().map(|c| c.path.as_str()));
     for name in ["gone", "kept", "own/f", "out", "second"] {
         assert!(changed.contains(&name.to_string()), "{name}: {changed:?}");
     }
     // What it held is in what it is now.
-    assert_eq!(below(at, seen.read_and_changed.iter().map(String::as_str)), ["gone", "kept"]);
+    let kept = below(at, seen.changed.iter().filter(|c| c.existed && c.seen).map(|c| c.path.as_str()));
+    assert_eq!(kept, ["gone", "kept"]);
 }
 
 #[test]
@@ -211,6 +212,8 @@ fn a_sealed_command_is_refused_what_is_not_allowed() {
     started.args(&words[1..]).args(["/bin/sh", "-c", &command]).current_dir(inside.path());
     assert_eq!(started.output().unwrap().stdout, b"1", "what it may read it reads, and nothing else");
     let seen: Observation = serde_json::from_slice(&std::fs::read(record).unwrap()).unwrap();
-    assert_eq!(seen.refused, ["far", "new"].map(|name| format!("{}/{name}", text(outside.path()))));
+    let refused = [(Try::Read, "far"), (Try::Write, "new")];
+    let refused = refused.map(|(tried, name)| Refused { tried, name: format!("{}/{name}", text(outside.path())) });
+    assert_eq!(seen.refused, refused);
     assert!(!outside.path().join("new").exists());
 }

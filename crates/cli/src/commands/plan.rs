@@ -1,10 +1,11 @@
 //! `textum plan`.
 
 use clap::Args;
-use textum_core::pipeline::plan::{Action, Plan, PlanContext, ReadDetail, read_detail, select_stages};
+use textum_core::pipeline::plan::{Action, Decision, Plan, PlanContext, ReadDetail, read_detail, select_stages};
 use textum_core::project::fingerprint::Reason;
 use textum_core::project::observed::IGNORED;
 use textum_core::project::workspace::Project;
+use textum_core::record::receipt::Unchecked;
 
 use super::{here, variables};
 use crate::args::{Format, Global};
@@ -33,6 +34,9 @@ pub struct PlanArgs {
     /// Exit with 1 if anything would be executed or put in place
     #[arg(long)]
     check: bool,
+    /// Plan as if every stage were sealed, as `textum run --sealed` does
+    #[arg(long)]
+    sealed: bool,
     /// Plan as if a parameter had this value
     #[arg(long, value_name = "NAME=VALUE", add = clap_complete::ArgValueCandidates::new(crate::complete::params))]
     set: Vec<String>,
@@ -48,6 +52,12 @@ fn ignored(project: &Project) -> String {
 /// What has changed in a read; of one that is yet to be brought nothing can be said by looking at the disk.
 fn detail_of(project: &Project, reason: &Reason) -> Option<ReadDetail> {
     if project.scanner.expected(&reason.name).is_some() { None } else { read_detail(project, reason) }
+}
+
+/// What stages had from where nothing can be checked, by their names.
+fn unchecked(plan_context: &PlanContext<'_>, plan: &Plan) -> Result<Vec<(String, Unchecked)>, Failure> {
+    let of = |decision: &Decision| Ok(plan_context.unchecked(decision)?.map(|what| (decision.stage.clone(), what)));
+    plan.decisions.iter().filter_map(|decision| of(decision).transpose()).collect()
 }
 
 /// Plans.
@@ -73,13 +83,14 @@ pub fn run(global: &Global, args: &PlanArgs, ui: &Ui) -> Result<u8, Failure> {
         return Ok(0);
     }
     let selected = project.graph.select(&wanted);
-    let plan_context = PlanContext::new(&project, &selected, Default::default())?;
+    let plan_context = PlanContext { sealed: args.sealed, ..PlanContext::new(&project, &selected, Default::default())? };
     let plan = Plan::make(&plan_context, &selected)?;
     project.save_looks();
     let detailed: Vec<render::plan::Detailed<'_>> =
         plan.decisions.iter().map(|d| (d, d.reasons.iter().map(|r| detail_of(&project, r)).collect())).collect();
+    let unchecked = unchecked(&plan_context, &plan)?;
     if ui.format == Format::Json {
-        ui.json(&render::plan::json(&detailed, &project.manifest, &inputs));
+        ui.json(&render::plan::json(&detailed, &unchecked, &project.manifest, &inputs));
     } else if args.graph {
         let templates = if args.each { Default::default() } else { render::each::Templates::of(&project.manifest) };
         let label = |node: &Node| {
@@ -102,6 +113,7 @@ pub fn run(global: &Global, args: &PlanArgs, ui: &Ui) -> Result<u8, Failure> {
         ui.result(&render::graph::drawn(&folded, label));
     } else {
         ui.result(&render::plan::text(&plan, &detailed, &project.manifest, args.each, &ui.style));
+        render::observed::unchecked(&unchecked, &ui.style).iter().for_each(|line| ui.result(&format!("{line}\n")));
         inputs.iter().filter_map(render::plan::published).for_each(|line| ui.result(&format!("{line}\n")));
         ui.say_more(&ignored(&project));
     }

@@ -101,8 +101,11 @@ fn of_place(event: &Event, style: &Style) -> Option<String> {
             format!("  {stage}  {} at {place}, which takes no more jobs for now: {says}", style.accent("waits"))
         }
         Event::AtPlace { stage, place, .. } => format!("  {stage}  is at work at {place}"),
-        Event::NotObserved { stage, why } => {
+        Event::NotObserved { stage, why, part: false } => {
             format!("  {} {stage}: {why}; only what it declares counts", style.accent("not observed:"))
+        }
+        Event::NotObserved { stage, why, .. } => {
+            format!("  {} {stage}: {why}; all installed packages count", style.accent("not wholly observed:"))
         }
         Event::TriesAgain { stage, why, step, left } => {
             let from = step.map_or("from its beginning".to_string(), |step| format!("from its checkpoint of step {step}"));

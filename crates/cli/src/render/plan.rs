@@ -5,6 +5,7 @@ use textum_core::config::manifest::{Manifest, declared_name};
 use textum_core::pipeline::plan::{Action, Decision, Plan, ReadDetail};
 use textum_core::project::fingerprint::{Reason, ReasonKind};
 use textum_core::publish::PublishedInput;
+use textum_core::record::receipt::Unchecked;
 
 use super::each::{self, Templates};
 use super::table::{Cell, Look, table};
@@ -50,6 +51,12 @@ pub fn reason(reason: &Reason, detail: Option<&ReadDetail>) -> String {
             (Some(_), None) => format!("read without being declared: {name} is gone"),
             (Some(_), Some(_)) => format!("read without being declared: {name} changed"),
         },
+        ReasonKind::LookedAt => {
+            format!("looked at without being declared: {name}, {} → {}", side(&reason.from, "not there"), side(&reason.to, "not there"))
+        }
+        ReasonKind::Kept => format!("read and changed by it without being declared: {name} is not as it left it"),
+        ReasonKind::NotWhole => "what it read was not wholly observed, and the environment is another".to_string(),
+        ReasonKind::NotSealed => "its result was not sealed".to_string(),
         ReasonKind::Unobserved => "what it read was never observed".to_string(),
         ReasonKind::NotReused => "it runs each time, as `reuse = false` says".to_string(),
         ReasonKind::Upstream => format!("reads {name}, which {} will write anew", side(&reason.to, "a stage")),
@@ -213,12 +220,18 @@ pub fn published(input: &PublishedInput) -> Option<String> {
 }
 
 /// A plan as JSON.
-pub fn json(detailed: &[Detailed<'_>], manifest: &Manifest, inputs: &[PublishedInput]) -> Value {
+pub fn json(
+    detailed: &[Detailed<'_>],
+    unchecked: &[(String, Unchecked)],
+    manifest: &Manifest,
+    inputs: &[PublishedInput],
+) -> Value {
     let of = |stage: &str| {
         let each = manifest.stage(stage)?.each.as_ref()?;
         let values: serde_json::Map<String, Value> = each.values.iter().cloned().collect();
         Some(json!({"of": each.of, "values": values}))
     };
+    let unchecked_of = |stage: &str| unchecked.iter().find(|(name, _)| name == stage).map(|(_, what)| what);
     let stages: Vec<Value> = detailed
         .iter()
         .map(|(decision, details)| {
@@ -228,7 +241,7 @@ pub fn json(detailed: &[Detailed<'_>], manifest: &Manifest, inputs: &[PublishedI
                 .zip(details)
                 .map(|(r, d)| json!({"kind": r.kind, "name": r.name, "from": r.from, "to": r.to, "detail": d, "text": reason(r, d.as_ref())}))
                 .collect();
-            json!({"stage": decision.stage, "action": decision.action, "key": decision.key, "reasons": reasons, "seconds_before": decision.before, "each": of(&decision.stage), "place": manifest.stage(&decision.stage).and_then(|s| s.place.as_ref())})
+            json!({"stage": decision.stage, "action": decision.action, "key": decision.key, "reasons": reasons, "seconds_before": decision.before, "each": of(&decision.stage), "unchecked": unchecked_of(&decision.stage), "place": manifest.stage(&decision.stage).and_then(|s| s.place.as_ref())})
         })
         .collect();
     let input = |i: &PublishedInput| json!({"dataset": i.dataset, "reference": i.reference, "version": i.version, "was": i.was, "stands": i.stands});

@@ -1,13 +1,15 @@
 //! Files moved aside are told one by one as long as they are few, and summed up when they are many; that stages are not
-//! observed is told once for each reason.
+//! observed is told once for each reason, and what cannot be checked once for each kind.
 
 use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::sync::{Mutex, PoisonError};
 
 use textum_core::event::{Event, EventSink};
+use textum_core::record::receipt::Unchecked;
 
 use super::Ui;
+use crate::render;
 
 /// So many are told one by one.
 const FEW: usize = 6;
@@ -19,12 +21,14 @@ pub struct SumsUp<'u> {
     aside: Mutex<(usize, Option<PathBuf>)>,
     /// Why stages were not observed, as far as that was told.
     reasons: Mutex<BTreeSet<String>>,
+    /// What stages had from where nothing can be checked.
+    unchecked: Mutex<Vec<(String, Unchecked)>>,
 }
 
 impl<'u> SumsUp<'u> {
     /// Passes events on to another.
     pub fn new(ui: &'u Ui, to: Box<dyn EventSink + Send + 'u>) -> SumsUp<'u> {
-        SumsUp { ui, to, aside: Mutex::default(), reasons: Mutex::default() }
+        SumsUp { ui, to, aside: Mutex::default(), reasons: Mutex::default(), unchecked: Mutex::default() }
     }
 }
 
@@ -39,6 +43,10 @@ impl EventSink for SumsUp<'_> {
                 return;
             }
         }
+        if let Event::Unchecked { stage, what } = event {
+            self.unchecked.lock().unwrap_or_else(PoisonError::into_inner).push((stage, *what));
+            return;
+        }
         if let Event::NotObserved { why, .. } = &event {
             let mut told = self.reasons.lock().unwrap_or_else(PoisonError::into_inner);
             if !told.insert(why.clone()) {
@@ -51,6 +59,8 @@ impl EventSink for SumsUp<'_> {
 
 impl Drop for SumsUp<'_> {
     fn drop(&mut self) {
+        let unchecked = self.unchecked.get_mut().unwrap_or_else(PoisonError::into_inner);
+        render::observed::unchecked(unchecked, &self.ui.err_style).iter().for_each(|line| self.ui.insist(line));
         let (count, folder) = self.aside.get_mut().unwrap_or_else(PoisonError::into_inner);
         if *count > FEW {
             let folder = folder.as_deref().map(crate::render::text::near).unwrap_or_default();

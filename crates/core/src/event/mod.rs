@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 
 pub use log::{LoggedEvent, read_log};
 
-use crate::record::receipt::{GateRecord, Metric, RunStageState, Verdict};
+use crate::record::receipt::{GateRecord, Metric, RunStageState, Unchecked, Verdict};
 
 /// Something that happened.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -227,6 +227,15 @@ pub enum Event {
         stage: String,
         /// Why.
         why: String,
+        /// Whether it was observed, but not wholly.
+        part: bool,
+    },
+    /// What a stage had from where nothing can be checked.
+    Unchecked {
+        /// The stage.
+        stage: String,
+        /// What.
+        what: Box<Unchecked>,
     },
     /// A stage seems to have read files that it does not declare.
     Undeclared {

@@ -129,15 +129,16 @@ fn of_observation(
         state: Some(project.workspace.state()),
         packages: None,
         count_system: false,
+        sealed: false,
         keep: None,
     };
     let settled = settle(&stage, observation, &project.files, None)?;
     let in_project = |paths: &[String]| paths.iter().filter(|p| !p.starts_with(['/', '~'])).cloned().collect::<BTreeSet<_>>();
     let changed = in_project(&settled.inputs.changed);
-    let state: BTreeSet<String> = in_project(&settled.inputs.state);
-    // What it looked for, found missing and wrote is what it brings forth; what it read and changed is not.
+    // What it looked for, found missing and wrote is what it brings forth; what was there and it read and changed is not.
+    let was_read = |name: &&String| observation.changed.iter().any(|c| c.existed && c.read && c.path.ends_with(name.as_str()));
     let read_before: BTreeSet<String> =
-        state.into_iter().filter(|p| observation.opened.iter().any(|o| o.path.ends_with(p.as_str()))).collect();
+        settled.inputs.kept.keys().filter(|name| was_read(name)).cloned().collect();
     let writes: BTreeSet<String> = changed.difference(&read_before).cloned().collect();
     if writes.is_empty() {
         return Err(DraftError::NothingWritten);

@@ -76,7 +76,7 @@ impl Facts {
         }
         for group in found.observed.iter().filter_map(|o| o.inputs.as_ref()).flat_map(|i| &i.groups) {
             match group.kind {
-                ObservedKind::Package => {
+                ObservedKind::Package if !group.metadata => {
                     self.packages.insert(group.name.clone(), group.version.clone().unwrap_or_default());
                 }
                 ObservedKind::Interpreter => self.interpreter = Some(group.name.clone()),

@@ -295,7 +295,7 @@ fn environment(project: &Project, sides: &[Side]) -> Result<(Vec<Differing>, usi
                 found.extend(files.into_iter().map(|file| (file.path, file.digest.short())));
             }
             // A package that was used, even if the record of the whole does not know it.
-            let used = inputs.of_kind(ObservedKind::Package).filter_map(|g| Some((g.name.clone(), g.version.clone()?)));
+            let used = inputs.used_packages().filter_map(|g| Some((g.name.clone(), g.version.clone()?)));
             packages.extend(used);
         }
         all.push(found);

@@ -63,7 +63,7 @@ impl Provenance<'_> {
     /// Packages that were used, with their versions.
     fn packages(&self) -> BTreeMap<String, String> {
         let groups = self.trace.observed.iter().filter_map(|o| o.inputs.as_ref()).flat_map(|i| &i.groups);
-        let packages = groups.filter(|g| g.kind == ObservedKind::Package);
+        let packages = groups.filter(|g| g.kind == ObservedKind::Package && !g.metadata);
         packages.filter_map(|g| Some((g.name.clone(), g.version.clone()?))).collect()
     }
 

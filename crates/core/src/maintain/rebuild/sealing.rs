@@ -34,7 +34,7 @@ impl Rebuilder<'_> {
         let seal = seal_of(root, folder, references, environment.executable(), &self.project.variables);
         match &receipt.observed {
             Some(observed) if observed.sealed => return Ok(Sealing::Sealed(seal)),
-            Some(observed) if matches!(observed.how, ObservedHow::Yes | ObservedHow::Away) => {
+            Some(observed) if matches!(observed.how, ObservedHow::Yes | ObservedHow::Part | ObservedHow::Away) => {
                 let Some(inputs) = observed.inputs else { return open("what it read is not recorded") };
                 let inputs = ObservedInputs::load(&self.project.store, &inputs)?;
                 if let Some(why) = self.beyond(&inputs, &seal)? {

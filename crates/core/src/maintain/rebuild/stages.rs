@@ -238,7 +238,11 @@ impl Rebuilder<'_> {
             stop_when: None,
             better: BTreeMap::new(),
             sandbox_of: Some(self.project.workspace.root().to_path_buf()),
-            observe: receipt.observed.as_ref().is_some_and(|o| matches!(o.how, ObservedHow::Yes | ObservedHow::Away)),
+            is_rebuild: true,
+            observe: receipt
+                .observed
+                .as_ref()
+                .is_some_and(|o| matches!(o.how, ObservedHow::Yes | ObservedHow::Part | ObservedHow::Away)),
             seal,
             folder,
         })

@@ -112,6 +112,7 @@ impl ActiveRun<'_> {
             environment: self.environment,
             observe: decl.observe,
             sandbox_of: (self.apart.is_some() || sealed_off).then(|| self.project.workspace.root().to_path_buf()),
+            is_rebuild: false,
         })))
     }
 
@@ -175,6 +176,7 @@ impl ActiveRun<'_> {
             environment: self.environment,
             observe: decl.observe,
             sandbox_of: apart.then(|| self.project.workspace.root().to_path_buf()),
+            is_rebuild: false,
             is_sent: self.is_sent(decision.index),
             retries: self.retries_of(decision.index),
             taken_up: Some(TakenUp {

@@ -1,7 +1,6 @@
 //! What came of an execution: whether it succeeded, what it was seen to read, and what it brought forth or left behind.
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
 use std::sync::PoisonError;
 use std::time::Instant;
 
@@ -10,7 +9,7 @@ use textum_base::{DeclaredPath, ProjectPath, is_within};
 use super::observing::{self, Outcome};
 use super::stage::StageContext;
 use super::task::Task;
-use super::{ExecError, likely};
+use super::{ExecError, likely, refusal};
 use crate::event::Event;
 use crate::pipeline::signal::read_metrics;
 use crate::project::fingerprint::{ScanError, Standstill};
@@ -60,19 +59,15 @@ impl StageContext<'_> {
         if self.cancel.asked() && exit != Exit::Code(0) {
             return Ok(Some(self.cancel.reason().unwrap_or("it was stopped").to_string()));
         }
-        let refused = observed.as_ref().map(|o| o.refused.as_slice()).unwrap_or_default();
-        if !refused.is_empty() {
-            return Ok(Some(observing::refusal(task, refused)));
-        }
         let missed = observed.as_ref().map(|o| o.missed.as_slice()).unwrap_or_default();
-        // What is there in the tree and not in its sandbox it tried in vain too, whether or not it minded.
-        if let (Some(_), Some(project), Exit::Code(0)) = (&task.seal, &task.sandbox_of, exit) {
-            let reads: Vec<&str> = task.inputs.reads.keys().map(|path| &**path).collect();
-            let lacking = observing::lacking(project, missed, &reads);
-            if !lacking.is_empty() {
-                let whole = |path: PathBuf| std::path::absolute(&path).unwrap_or(path).display().to_string();
-                let whole: Vec<String> = lacking.iter().map(|path| whole(project.join(path))).collect();
-                return Ok(Some(observing::refusal(task, &whole)));
+        if let (Ok(seen), Some(observer)) = (&observed, self.observer) {
+            let mut refused = seen.refused.clone();
+            // What is there in the tree and not in its sandbox it tried in vain too, whether or not it minded.
+            if let (Some(settled), Exit::Code(0)) = (&seen.settled, exit) {
+                refused.extend(refusal::lacking_in_sandbox(task, settled, missed, observer.ignored()));
+            }
+            if let Some(reason) = refusal::refusal(task, &refused, observer.ignored()) {
+                return Ok(Some(reason));
             }
         }
         match exit {
@@ -125,8 +120,9 @@ impl StageContext<'_> {
 
     fn with_likely(&self, task: &Task, missed: &[String], reason: String) -> String {
         let Some(project) = &task.sandbox_of else { return reason };
-        let reads: Vec<&str> = task.inputs.reads.keys().map(|path| &**path).collect();
+        let reads = task.read_paths();
         let mut likely = observing::lacking(project, missed, &reads);
+        likely.retain(|name| !name.starts_with('.') && project.join(name).is_file());
         let named = likely::likely_files(&task.folder.join("log"), project, task.scanner.root(), &reads);
         // What it brings forth itself stands there from an earlier time.
         let is_own = |name: &String| task.outputs().any(|output| is_within(name, output));

@@ -17,6 +17,7 @@ mod metrics;
 mod observing;
 mod outcome;
 mod param_files;
+mod refusal;
 mod room;
 mod run;
 mod scheduler;

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use textum_observe::{End, Observation, words_before};
+use textum_observe::{End, Observation, Refused, words_before};
 
 use super::ExecError;
 use super::task::Task;
@@ -45,7 +45,7 @@ pub(super) struct Outcome {
     /// Names of the project that were asked for and not there.
     pub missed: Vec<String>,
     /// What a sealed stage tried in vain.
-    pub refused: Vec<String>,
+    pub refused: Vec<Refused>,
     /// The interpreter that it started, if none is the declared one: with that.
     pub other_interpreter: Option<(String, String)>,
     /// How the command itself ended, which its tracer cannot always do in the same way.
@@ -128,6 +128,11 @@ impl Observer {
         Ok(Ok(Outcome { observed, settled: Some(settled), missed, refused: seen.refused, other_interpreter: None, end }))
     }
 
+    /// What does not count.
+    pub(super) fn ignored(&self) -> &Ignored {
+        &self.ignored
+    }
+
     /// The Python that was started in place of the declared one.
     fn other_interpreter(&self, observation: &Observation) -> Option<(String, String)> {
         let declared = self.declared.as_ref()?;
@@ -175,12 +180,13 @@ impl Observer {
             state: Some(self.state.clone()),
             packages: self.packages.as_deref(),
             count_system: self.count_system,
+            sealed: task.seal.is_some(),
             keep: self.keep.clone(),
         };
         let settled = settle(&stage, &observation, &self.files, writer)?;
         let observed = Observed {
-            how: ObservedHow::Yes,
-            because: None,
+            how: if observation.not_whole.is_empty() { ObservedHow::Yes } else { ObservedHow::Part },
+            because: (!observation.not_whole.is_empty()).then(|| observation.not_whole.join(", ")),
             inputs: Some(settled.digest),
             environment: settled.kept,
             sealed: task.seal.is_some(),
@@ -235,32 +241,6 @@ fn record_of(task: &Task) -> PathBuf {
 /// Names that a stage asked for in its sandbox, that are there in the working tree: what it lacks.
 pub(super) fn lacking(project: &Path, missed: &[String], reads: &[&str]) -> Vec<String> {
     let is_lacking =
-        |name: &&String| !name.starts_with('.') && project.join(name).is_file() && !reads.iter().any(|r| is_within(name, r));
+        |name: &&String| project.join(name).symlink_metadata().is_ok() && !reads.iter().any(|r| is_within(name, r) || is_within(r, name));
     missed.iter().filter(is_lacking).cloned().collect()
-}
-
-/// What a sealed stage tried in vain, and what to write into the manifest.
-pub(super) fn refusal(task: &Task, refused: &[String]) -> String {
-    const MOST: usize = 5;
-    // As it is named, and as it really is.
-    let named = task.sandbox_of.as_ref().and_then(|p| std::path::absolute(p).ok());
-    let real = task.sandbox_of.as_ref().and_then(|p| std::fs::canonicalize(p).ok());
-    let mut lines = Vec::new();
-    for what in refused.iter().take(MOST) {
-        let path = textum_observe::from_text(what);
-        let below = named.iter().chain(&real).find_map(|p| path.strip_prefix(p).ok()).map(|p| p.display().to_string());
-        lines.push(match (below, what.starts_with('/')) {
-            (Some(below), _) => format!("{below} (to allow it: reads = [\"{below}\"] in [stage.{}])", task.inputs.stage),
-            (None, true) if task.is_sent => {
-                format!("{what} on the machine there (put it into the project and among the reads, or install it there)")
-            }
-            (None, true) => {
-                format!("{what} (to allow it: [data.NAME] path = \"{what}\", hold = \"reference\", and among the reads)")
-            }
-            (None, false) => format!("{what} (no connection is allowed)"),
-        });
-    }
-    let more = refused.len().saturating_sub(MOST);
-    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-    format!("it is sealed and tried in vain {}{more}", lines.join("; "))
 }

@@ -125,6 +125,8 @@ pub fn run(
             let mut plan_context = PlanContext::new(project, &selected, options.force.clone())?;
             plan_context.from.clone_from(&options.from);
             plan_context.trust_old = options.trust_old;
+    plan_context.sealed = options.sealed;
+            plan_context.sealed = options.sealed;
             let plan = Plan::make(&plan_context, &selected)?;
             if !plan.has_work() && !options.trust_old {
                 // Whatever a job that was left would write there is not wanted.
@@ -432,6 +434,7 @@ fn carry_out(
     };
     let mut plan_context = PlanContext::new(project, selected, options.force.clone())?;
     plan_context.trust_old = options.trust_old;
+    plan_context.sealed = options.sealed;
     let apart = pool.map(|pool| Apart::new(project, &draft.run, sources, pool, false));
     let chain = RefCell::default();
     let stage_context = &stage_context;

@@ -24,8 +24,7 @@ use crate::record::receipt::{PathContent, Read, StorageMode};
 impl ActiveRun<'_> {
     /// Whether a stage is sealed: by its own word, or because all are.
     pub(super) fn is_sealed(&self, stage: StageIndex) -> bool {
-        let decl = &self.project.manifest.stages[stage];
-        decl.sealed || (self.options.sealed && !decl.run.is_own())
+        self.plan_context.is_sealed(&self.project.manifest.stages[stage])
     }
 
     /// Whether what a stage reads is sent to where it executes: nothing there is the project's.

@@ -16,7 +16,7 @@ use super::watch::undeclared;
 use crate::config::graph::StageIndex;
 use crate::event::Event;
 use crate::pipeline::plan::{Decision, HowMade, Recorded, Settled};
-use crate::record::receipt::{Content, DatasetState, ObservedHow, PathContent, RunStageState, StageReceipt, StageState, canonical};
+use crate::record::receipt::{Content, DatasetState, ObservedHow, PathContent, RunStageState, StageReceipt, StageState, Unchecked, canonical};
 
 impl ActiveRun<'_> {
     /// Takes down which state of a dataset a stage reads: the run's versions are those that its stages have read.
@@ -91,6 +91,11 @@ impl ActiveRun<'_> {
     ) -> Result<(), ExecError> {
         // Others may decide by it before it can be read.
         for settled in std::mem::take(&mut *self.stage_context.settled.lock().unwrap_or_else(PoisonError::into_inner)) {
+            let is_its = receipt.observed.as_ref().is_some_and(|o| o.inputs == Some(settled.digest));
+            let what = settled.inputs.unchecked();
+            if is_its && what != Unchecked::default() {
+                self.events.event(Event::Unchecked { stage: decision.stage.clone(), what: Box::new(what) });
+            }
             if common.shared {
                 self.plan_context.documents.borrow_mut().insert(settled.digest, Rc::new(settled.inputs));
                 self.plan_context.observed.know(settled.lists);
@@ -148,12 +153,14 @@ impl ActiveRun<'_> {
     /// What was opened while the stage ran and nothing declares. With several stages at work it cannot
     /// be told whose it was: then only what none of the pipeline declares is told of, to each.
     fn report_undeclared(&self, decision: &Decision, receipt: &mut StageReceipt, common: &Common<'_>) {
-        let not = receipt.observed.as_ref().filter(|o| o.how == ObservedHow::No && !receipt.inputs.run.is_own());
-        if let Some(why) = not.and_then(|o| o.because.clone()) {
-            self.events.event(Event::NotObserved { stage: decision.stage.clone(), why });
+        let not = receipt.observed.as_ref().filter(|o| matches!(o.how, ObservedHow::No | ObservedHow::Part));
+        if let Some((part, why)) = not.and_then(|o| Some((o.how == ObservedHow::Part, o.because.clone()?)))
+            && !receipt.inputs.run.is_own()
+        {
+            self.events.event(Event::NotObserved { stage: decision.stage.clone(), why, part });
         }
         // What a tracer saw is what was read.
-        if receipt.observed.as_ref().is_some_and(|o| o.how == ObservedHow::Yes) {
+        if receipt.observed.as_ref().is_some_and(|o| matches!(o.how, ObservedHow::Yes | ObservedHow::Part)) {
             if receipt.state == StageState::Done && !receipt.undeclared.is_empty() {
                 let paths = receipt.undeclared.clone();
                 self.events.event(Event::Undeclared { stage: decision.stage.clone(), paths });

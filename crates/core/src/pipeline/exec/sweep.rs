@@ -130,6 +130,7 @@ pub fn run_sweep(
     let recorded = Rc::new(recorded);
     let mut base = PlanContext::new(project, &chosen, options.force.clone())?;
     base.trust_old = options.trust_old;
+    base.sealed = options.sealed;
     let git = crate::project::git::git_state(project.workspace.root());
     let context = SweepContext {
         project,
@@ -239,6 +240,7 @@ impl<'s> SweepContext<'s> {
             learned: RefCell::default(),
             has_undeclared: OnceCell::new(),
             trust_old: self.base.trust_old,
+            sealed: self.base.sealed,
         }
     }
 

@@ -52,6 +52,8 @@ pub struct Task {
     pub better: BTreeMap<String, Better>,
     /// The working tree, when it works in a sandbox instead.
     pub sandbox_of: Option<PathBuf>,
+    /// Whether a recorded result is made again: what is in the tree by now is no matter.
+    pub is_rebuild: bool,
     /// Whether what it reads is observed.
     pub observe: bool,
     /// What it may do, if it is sealed.
@@ -81,6 +83,11 @@ impl Task {
     pub(super) fn outputs(&self) -> impl Iterator<Item = &str> {
         let writes = self.inputs.writes.iter().map(|w| &*w.path);
         writes.chain(self.inputs.metrics.iter().map(|m| &**m)).chain(self.inputs.checkpoints.as_deref())
+    }
+
+    /// The paths that it declares to read.
+    pub(super) fn read_paths(&self) -> Vec<&str> {
+        self.inputs.reads.keys().map(|path| &**path).collect()
     }
 
     /// What it reads of the project's that is kept in the store, as it lies where it works.

@@ -47,6 +47,8 @@ pub struct PlanContext<'p> {
     pub has_undeclared: OnceCell<bool>,
     /// Whether results from before stages were observed are taken for right.
     pub trust_old: bool,
+    /// Whether all stages are sealed.
+    pub sealed: bool,
 }
 
 /// Documents of observed inputs, by digest.
@@ -147,6 +149,7 @@ impl<'p> PlanContext<'p> {
             learned: RefCell::default(),
             has_undeclared: OnceCell::new(),
             trust_old: false,
+            sealed: false,
         })
     }
 
@@ -226,7 +229,7 @@ impl<'p> PlanContext<'p> {
     }
 
     /// What the stage's inputs are compared with: its result in the tree, else its last one.
-    fn baseline(&self, stage: &str) -> Result<Option<StageReceipt>, PlanError> {
+    pub(super) fn baseline(&self, stage: &str) -> Result<Option<StageReceipt>, PlanError> {
         let in_tree = self.tree.as_ref().and_then(|t| t.stages.get(stage)).map(|s| s.receipt);
         let known = in_tree.filter(|d| self.project.store.contains(d).unwrap_or(false));
         let digest = match known {
@@ -306,7 +309,8 @@ impl<'p> PlanContext<'p> {
         }
         for row in rows {
             let elsewhere = row.host != here;
-            let made = HowMade { observed: row.observed, inputs: row.observed_inputs, environment: row.environment, elsewhere };
+            let sealed = row.sealed;
+            let made = HowMade { observed: row.observed, inputs: row.observed_inputs, environment: row.environment, elsewhere, sealed };
             // What became of the result that stands in the tree says most; else of the newest one.
             let in_tree = self.tree.as_ref().and_then(|t| t.stages.get(&decision.stage)).map(|s| s.receipt);
             let tells = obstacles.is_empty() || in_tree == Some(row.receipt);

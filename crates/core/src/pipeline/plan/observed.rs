@@ -10,7 +10,7 @@ use crate::config::graph::StageIndex;
 use crate::config::manifest::{StageDecl, Trust};
 use crate::project::fingerprint::{Reason, ReasonKind};
 use crate::project::observed::World;
-use crate::record::receipt::{Content, EnvironmentRecord, ObservedHow, ObservedInputs, ReceiptError, StageReceipt};
+use crate::record::receipt::{Content, EnvironmentRecord, ObservedHow, ObservedInputs, ReceiptError, StageReceipt, Unchecked};
 use crate::store::Digest;
 
 /// So many changes of one result are told.
@@ -27,6 +27,8 @@ pub struct HowMade {
     pub environment: Option<Digest>,
     /// Whether another machine made it.
     pub elsewhere: bool,
+    /// Whether it was sealed.
+    pub sealed: bool,
 }
 
 impl HowMade {
@@ -38,6 +40,7 @@ impl HowMade {
             inputs: observed.and_then(|o| o.inputs),
             environment: receipt.environment,
             elsewhere: receipt.place.host != crate::project::fingerprint::host(),
+            sealed: observed.is_some_and(|o| o.sealed),
         }
     }
 }
@@ -57,11 +60,20 @@ impl PlanContext<'_> {
         if decl.run.is_own() {
             return Ok(Vec::new());
         }
+        // What nothing kept from reading more is no sealed result.
+        if self.is_sealed(decl) && !made.sealed {
+            return Ok(vec![Reason::plain(ReasonKind::NotSealed, &decl.name)]);
+        }
         let never = || vec![Reason::plain(ReasonKind::Unobserved, &decl.name)];
         match (made.observed.as_deref(), &made.inputs) {
-            (Some("yes"), Some(inputs)) => {
-                let trust = if made.elsewhere { self.project.manifest.observe.trust } else { Trust::Content };
-                self.observed_changes(inputs, reads, if all { MOST_REASONS } else { 1 }, trust)
+            (Some(how @ ("yes" | "part")), Some(inputs)) => {
+                let trust = made.elsewhere.then_some(self.project.manifest.observe.trust);
+                let found = self.observed_changes(inputs, reads, if all { MOST_REASONS } else { 1 }, trust)?;
+                let is_whole = how == "yes" || !found.is_empty() || decl.no_environment;
+                match is_whole || self.has_environment(made.environment.as_ref())? {
+                    true => Ok(found),
+                    false => Ok(vec![Reason::plain(ReasonKind::NotWhole, &decl.name)]),
+                }
             }
             (Some("trusted"), _) => Ok(Vec::new()),
             _ if !decl.observe => Ok(Vec::new()),
@@ -72,26 +84,44 @@ impl PlanContext<'_> {
         }
     }
 
+    /// Whether a stage is sealed: by its own word, or because all are.
+    pub fn is_sealed(&self, decl: &StageDecl) -> bool {
+        decl.sealed || (self.sealed && !decl.run.is_own())
+    }
+
+    /// What the last result of a stage had from where nothing can be checked.
+    pub fn unchecked(&self, decision: &super::Decision) -> Result<Option<Unchecked>, PlanError> {
+        let known = decision.result.as_ref().and_then(|result| result.made.inputs);
+        let last = || Ok::<_, PlanError>(self.baseline(&decision.stage)?.and_then(|b| b.observed.and_then(|o| o.inputs)));
+        let digest = match known {
+            Some(digest) => Some(digest),
+            None => last()?,
+        };
+        let inputs = digest.and_then(|digest| self.document(&digest));
+        Ok(inputs.map(|inputs| inputs.unchecked()).filter(|unchecked| *unchecked != Unchecked::default()))
+    }
+
+    /// A document of observed inputs. One that is lost or damaged tells nothing any more.
+    fn document(&self, digest: &Digest) -> Option<std::rc::Rc<ObservedInputs>> {
+        if let Some(known) = self.documents.borrow().get(digest) {
+            return Some(known.clone());
+        }
+        let inputs = ObservedInputs::load(&self.project.store, digest).map(std::rc::Rc::new).ok()?;
+        self.documents.borrow_mut().insert(*digest, inputs.clone());
+        Some(inputs)
+    }
+
     /// What of observed inputs has changed.
     fn observed_changes(
         &self,
         digest: &Digest,
         reads: &BTreeMap<SourcePath, Content>,
         most: usize,
-        trust: Trust,
+        trust: Option<Trust>,
     ) -> Result<Vec<Reason>, PlanError> {
         let store = &self.project.store;
-        let known = self.documents.borrow().get(digest).cloned();
-        let inputs = match known {
-            Some(inputs) => inputs,
-            None => {
-                // One that is lost or damaged tells nothing any more.
-                let Ok(inputs) = ObservedInputs::load(store, digest).map(std::rc::Rc::new) else {
-                    return Ok(vec![Reason::plain(ReasonKind::Unobserved, "its record")]);
-                };
-                self.documents.borrow_mut().insert(*digest, inputs.clone());
-                inputs
-            }
+        let Some(inputs) = self.document(digest) else {
+            return Ok(vec![Reason::plain(ReasonKind::Unobserved, "its record")]);
         };
         let changes = |world, most| match self.observed.changes(store, &inputs, world, trust, most) {
             Err(ReceiptError::Store(_)) => vec![Reason::plain(ReasonKind::Unobserved, "its record")],
@@ -115,9 +145,9 @@ impl PlanContext<'_> {
         reads: &BTreeMap<SourcePath, Content>,
     ) -> Result<Vec<Reason>, PlanError> {
         // What another machine had is no ground to compare with.
-        let seen_here = baseline.observed.as_ref().filter(|o| o.how == ObservedHow::Yes);
+        let seen_here = baseline.observed.as_ref().filter(|o| matches!(o.how, ObservedHow::Yes | ObservedHow::Part));
         match seen_here.and_then(|o| o.inputs) {
-            Some(inputs) => self.observed_changes(&inputs, reads, MOST_REASONS, Trust::Content),
+            Some(inputs) => self.observed_changes(&inputs, reads, MOST_REASONS, None),
             None => Ok(Vec::new()),
         }
     }

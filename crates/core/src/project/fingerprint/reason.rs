@@ -34,8 +34,16 @@ pub enum ReasonKind {
     Package,
     /// Something that it was seen to read, without declaring it, has changed, came or went.
     Observed,
+    /// What it was seen to look at without reading it, or a link, is another now.
+    LookedAt,
+    /// A file that it reads and changes from run to run is neither as it found nor as it left it.
+    Kept,
     /// What it reads was never observed.
     Unobserved,
+    /// What it did could not wholly be followed.
+    NotWhole,
+    /// It is to be sealed now, and was not.
+    NotSealed,
     /// It is never used again.
     NotReused,
     /// An earlier stage will write anew what this one reads.

@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use serde::{Deserialize, Serialize};
-use textum_observe::{End, Observation};
+use textum_observe::{End, Observation, Refused};
 
 use super::files::FileDigests;
 use super::ignore::Ignored;
@@ -64,7 +64,7 @@ pub struct SeenAway {
     /// The texts that it names: lists of files and entries of folders.
     pub texts: Vec<String>,
     /// What was refused because it was sealed.
-    pub refused: Vec<String>,
+    pub refused: Vec<Refused>,
     /// Files that somebody changed since they were opened.
     pub touched: Vec<String>,
     /// Sources whose compiled form was older than they are.
@@ -145,6 +145,7 @@ fn seen(
         state: Some(folder.to_path_buf()),
         packages: order.packages.as_deref(),
         count_system: order.count_system,
+        sealed: order.sealed,
         keep: None,
     };
     let settled = settle(&stage, &observation, &FileDigests::open(None), None).map_err(|e| e.to_string())?;
@@ -214,7 +215,7 @@ mod tests {
 
     fn group(kind: ObservedKind, files: &[ObservedFile]) -> ObservedGroup {
         let list = Digest::of(&list_text(files));
-        ObservedGroup { kind, name: String::new(), version: None, counts: true, files: files.len() as u64, size: 0, list }
+        ObservedGroup { kind, name: String::new(), version: None, metadata: false, counts: true, files: files.len() as u64, size: 0, list }
     }
 
     fn said() -> SeenAway {
@@ -226,11 +227,17 @@ mod tests {
             groups: vec![group(ObservedKind::Project, &own), group(ObservedKind::Program, &programs)],
             absent: Vec::new(),
             present: Vec::new(),
-            listed: vec![ObservedFolder { path: "/srv".into(), entries: Digest::of(entries.as_bytes()), modules: false }],
+            listed: vec![ObservedFolder { path: "/srv".into(), entries: Digest::of(entries.as_bytes()), modules: false, without: Vec::new() }],
             modules: Vec::new(),
             variables: Default::default(),
             network: Vec::new(),
             own_network: false,
+            channels: Vec::new(),
+            random: false,
+            looks: Default::default(),
+            links: Default::default(),
+            times: Vec::new(),
+            kept: Default::default(),
             state: Vec::new(),
             changed: Vec::new(),
             unseen: Vec::new(),

@@ -8,11 +8,11 @@ use std::sync::Arc;
 use rayon::prelude::*;
 use textum_base::{SourcePath, is_within};
 
-use super::files::FileDigests;
+use super::files::{FileDigests, FileNow};
 use super::ignore::Ignored;
-use super::packages::Packages;
+use super::packages::{Packages, metadata_now};
 use super::places::{Places, is_of_project};
-use super::settle::entries_text;
+use super::names::{Entries, Outputs};
 use crate::config::manifest::Trust;
 use crate::project::fingerprint::{Reason, ReasonKind, normal_name};
 use crate::record::receipt::{
@@ -56,7 +56,7 @@ impl ObservedCheck {
         variables: &[(String, String)],
         files: Arc<FileDigests>,
     ) -> ObservedCheck {
-        let variables = super::variables_that_count(variables);
+        let variables = super::variables_recorded(variables, false);
         ObservedCheck {
             places,
             ignored,
@@ -90,19 +90,23 @@ impl ObservedCheck {
         self.lists.borrow_mut().extend(lists.into_iter().map(|(digest, files)| (digest, Rc::new(files))));
     }
 
-    /// What has changed of all that counts, at most so much of it. Nothing: the result may be used again.
+    /// What has changed of all that counts, at most so much of it. Nothing: the result may be used again. `trust`: how far a
+    /// result of another machine is held against this one; none for one of this machine.
     pub fn changes(
         &self,
         store: &Store,
         inputs: &ObservedInputs,
         world: World<'_>,
-        trust: Trust,
+        trust: Option<Trust>,
         most: usize,
     ) -> Result<Vec<Reason>, ReceiptError> {
         // Of what another machine had, not all is held against this one.
-        let (content, everything) = (trust == Trust::Content, trust == Trust::Everything);
-        let mut found = if everything { Vec::new() } else { self.variable_changes(inputs) };
-        found.extend(self.name_changes(inputs, world).into_iter().filter(|r| is_of_project(&r.name) || !everything));
+        let (content, everything) = (matches!(trust, None | Some(Trust::Content)), trust == Some(Trust::Everything));
+        let mut found = if everything { Vec::new() } else { self.variable_changes(inputs, trust.is_none()) };
+        let counts = |r: &Reason| is_of_project(&r.name) || !everything;
+        found.extend(self.name_changes(inputs, world).into_iter().filter(counts));
+        found.extend(self.look_changes(inputs, world).into_iter().filter(counts));
+        found.extend(self.state_changes(inputs));
         let is_held = |f: &&ObservedFolder| content || is_of_project(&f.path) || !(everything || f.modules);
         let held: Vec<&ObservedFolder> = inputs.listed.iter().filter(is_held).collect();
         let wanted: BTreeSet<String> = inputs.modules.iter().cloned().collect();
@@ -138,7 +142,7 @@ impl ObservedCheck {
 
     /// What has changed of that which lies outside of the project: packages, programs, files elsewhere, variables.
     pub fn changes_outside(&self, store: &Store, inputs: &ObservedInputs, most: usize) -> Result<Vec<Reason>, ReceiptError> {
-        let mut found = self.variable_changes(inputs);
+        let mut found = self.variable_changes(inputs, true);
         for group in inputs.groups.iter().filter(|g| g.counts && g.kind != ObservedKind::Project) {
             found.extend(self.group_changes(store, group, World::Tree, most)?);
         }
@@ -146,8 +150,10 @@ impl ObservedCheck {
         Ok(found)
     }
 
-    fn variable_changes(&self, inputs: &ObservedInputs) -> Vec<Reason> {
-        let names: BTreeSet<&String> = inputs.variables.keys().chain(self.variables.keys()).collect();
+    fn variable_changes(&self, inputs: &ObservedInputs, here: bool) -> Vec<Reason> {
+        let mut names: BTreeSet<&String> = inputs.variables.keys().chain(self.variables.keys()).collect();
+        // Where a document does not have them, Textum itself had chosen them.
+        names.retain(|name| !super::is_of_person(name) || (here && inputs.variables.contains_key(*name)));
         let value = |all: &BTreeMap<String, Option<String>>, name: &String| all.get(name).cloned().flatten();
         let changed = |name: &&String| value(&inputs.variables, name) != value(&self.variables, name);
         let reason = |name: &String| Reason {
@@ -208,6 +214,44 @@ impl ObservedCheck {
         appeared.chain(gone).collect()
     }
 
+    /// Of files that were looked at, and of links, those that look otherwise now. That they are there at all is told already.
+    fn look_changes(&self, inputs: &ObservedInputs, world: World<'_>) -> Vec<Reason> {
+        let mut found = Vec::new();
+        for (name, then) in inputs.looks.iter().filter(|(name, _)| self.is_there(name, world)) {
+            let Ok(now) = std::fs::metadata(self.places.path(name)) else { continue };
+            let exec = std::os::unix::fs::MetadataExt::mode(&now) & 0o111 != 0;
+            let differs = then.size.is_some_and(|size| size != now.len()) || then.exec.is_some_and(|then| then != exec);
+            if differs {
+                let told = |size: u64, exec: bool| Some(format!("{size} bytes{}", if exec { ", executable" } else { "" }));
+                let from = told(then.size.unwrap_or(now.len()), then.exec.unwrap_or(exec));
+                found.push(Reason { kind: ReasonKind::LookedAt, name: name.clone(), from, to: told(now.len(), exec) });
+            }
+        }
+        for (name, then) in &inputs.links {
+            let now = std::fs::read_link(self.places.path(name)).ok().filter(|_| self.is_there(name, world));
+            let now = now.map(|target| textum_observe::to_text(std::os::unix::ffi::OsStrExt::as_bytes(target.as_os_str())));
+            if now.as_ref() != Some(then) {
+                found.push(Reason { kind: ReasonKind::LookedAt, name: name.clone(), from: Some(format!("→ {then}")), to: now.map(|now| format!("→ {now}")) });
+            }
+        }
+        found
+    }
+
+    /// Of files that the stage keeps from run to run, those that are neither as it found nor as it left them. In a sandbox
+    /// it finds none.
+    fn state_changes(&self, inputs: &ObservedInputs) -> Vec<Reason> {
+        let mut found = Vec::new();
+        for (name, then) in &inputs.kept {
+            let now = self.files.look(&self.places.path(name)).map(|now| now.digest);
+            let is_same = now == then.after || (now.is_none() && !then.existed) || (now.is_some() && now == then.before);
+            if !is_same {
+                let digest = |digest: Option<Digest>| digest.map(|d| d.to_string());
+                found.push(Reason { kind: ReasonKind::Kept, name: name.clone(), from: digest(then.after), to: digest(now) });
+            }
+        }
+        found
+    }
+
     /// Which of many folders surely hold what they held, looked at side by side; of few nothing is said.
     fn same_folders(&self, folders: &[&ObservedFolder], wanted: &BTreeSet<String>, world: World<'_>) -> Vec<bool> {
         const FEW: usize = 16;
@@ -217,8 +261,9 @@ impl ObservedCheck {
         let ObservedCheck { places, outputs, ignored, .. } = self;
         let is_same = |folder: &&ObservedFolder| {
             let wanted = folder.modules.then_some(wanted);
-            let now = entries_text(&places.path(&folder.path), &folder.path, wanted, outputs, ignored);
-            Digest::of(&now.unwrap_or_default()) == folder.entries
+            let outputs = Outputs { now: outputs, then: &folder.without };
+            let now = Entries::of(&places.path(&folder.path), &folder.path, wanted, outputs, ignored);
+            Digest::of(&now.map(|now| now.text).unwrap_or_default()) == folder.entries
         };
         folders.par_iter().map(is_same).collect()
     }
@@ -227,7 +272,10 @@ impl ObservedCheck {
         let wanted = folder.modules.then_some(wanted);
         let now = match world {
             World::Sandbox(reads) if is_of_project(&folder.path) => Some(self.sandbox_entries(&folder.path, wanted, reads)),
-            _ => entries_text(&self.places.path(&folder.path), &folder.path, wanted, &self.outputs, &self.ignored),
+            _ => {
+                let outputs = Outputs { now: &self.outputs, then: &folder.without };
+                Entries::of(&self.places.path(&folder.path), &folder.path, wanted, outputs, &self.ignored).map(|now| now.text)
+            }
         };
         let now = now.unwrap_or_default();
         if Digest::of(&now) == folder.entries {
@@ -237,8 +285,17 @@ impl ObservedCheck {
         // What has not been published yet is told without.
         let then = store.read(&folder.entries).unwrap_or_default();
         let lines = |text: &[u8]| -> BTreeSet<String> { String::from_utf8_lossy(text).lines().map(str::to_string).collect() };
-        let (then, now) = (lines(&then), lines(&now));
+        let (mut then, now) = (lines(&then), lines(&now));
         let below = |entry: &String| if folder.path.is_empty() { entry.clone() } else { format!("{}/{entry}", folder.path) };
+        // What has become an output since is left out of both.
+        let is_output = |entry: &String| {
+            let path = below(entry);
+            self.outputs.iter().any(|o| textum_base::overlap(o, path.trim_end_matches('/')))
+        };
+        then.retain(|entry| !is_output(entry));
+        if then == now {
+            return None;
+        }
         let came = now.difference(&then).next().map(|e| (below(e), None, Some("there".to_string())));
         let went = then.difference(&now).next().map(|e| (below(e), Some("there".to_string()), None));
         let (name, from, to) = came.or(went).unwrap_or_else(|| (folder.path.clone(), None, None));
@@ -290,10 +347,16 @@ impl ObservedCheck {
             // In a sandbox there is nothing of the project but what is declared.
             let is_lacking = matches!(world, World::Sandbox(_)) && is_of_project(&file.path) && !self.is_there(&file.path, world);
             let now = now.filter(|_| !is_lacking);
-            if now.is_some_and(|n| n.digest == file.digest && n.exec == file.exec) {
+            let is_same = |n: FileNow| n.digest == file.digest && n.exec == file.exec;
+            if now.is_some_and(is_same) {
                 continue;
             }
             if group.kind == ObservedKind::Package {
+                // Another version whose files that were read are the same does the same.
+                let moved = now.is_none().then(|| metadata_now(&places.path(&file.path), &group.name)).flatten();
+                if moved.and_then(|path| self.files.look(&path)).is_some_and(is_same) {
+                    continue;
+                }
                 let version = Packages::default().version_now(&places.path(&file.path), &group.name);
                 found.push(package_reason(group, version));
                 break;

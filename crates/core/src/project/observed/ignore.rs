@@ -30,6 +30,8 @@ const PARTS: [&str; 4] = ["__pycache__", ".git", ".textum", ".ipynb_checkpoints"
 pub struct Ignored {
     /// Each with what it begins with, up to its first sign: most paths begin otherwise.
     patterns: Vec<(String, Pattern)>,
+    /// So many of them are this program's own, and come first.
+    own: usize,
 }
 
 const OPTIONS: MatchOptions =
@@ -41,7 +43,12 @@ impl Ignored {
     pub fn new(more: &[String]) -> Ignored {
         let all = IGNORED.iter().map(|(pattern, _)| *pattern).chain(more.iter().map(String::as_str));
         let beginning = |p: &str| p.split(['*', '?', '[']).next().unwrap_or_default().to_string();
-        Ignored { patterns: all.filter_map(|p| Some((beginning(p), Pattern::new(p).ok()?))).collect() }
+        Ignored { patterns: all.filter_map(|p| Some((beginning(p), Pattern::new(p).ok()?))).collect(), own: IGNORED.len() }
+    }
+
+    /// Whether a path does not count because the manifest says so.
+    pub fn covers_by_wish(&self, path: &str) -> bool {
+        self.patterns.iter().skip(self.own).any(|(begins, p)| path.starts_with(begins.as_str()) && p.matches_with(path, OPTIONS))
     }
 
     /// Whether a path, as documents name it, does not count.

@@ -1,7 +1,7 @@
 //! What stages were seen to read: raw observations into documents, and documents held against what stands there now.
 //!
 //! [`ignore`]: what does not count; [`places`]: what a path is; [`packages`]: whose a file of an interpreter's folder is;
-//! [`settle`]: an observation into a document; [`check`]: what of it has changed; [`files`]: digests by metadata.
+//! [`settle`]: an observation into a document; [`names`]: names in it that were asked for; [`check`]: what of it has changed; [`files`]: digests by metadata.
 //! [`away`]: all that on another machine; [`seal`]: what a sealed stage may do.
 
 mod away;
@@ -9,6 +9,7 @@ mod check;
 mod files;
 mod ignore;
 mod keep;
+mod names;
 mod packages;
 mod places;
 mod seal;
@@ -36,6 +37,25 @@ const COUNTED_PREFIXES: [&str; 4] = ["LC_", "CUDA_", "NVIDIA_", "ROCM_"];
 pub fn variables_that_count(variables: &[(String, String)]) -> BTreeMap<String, Option<String>> {
     let counts = |name: &str| COUNTED.contains(&name) || COUNTED_PREFIXES.iter().any(|p| name.starts_with(p));
     variables.iter().filter(|(name, _)| counts(name)).map(|(name, value)| (name.clone(), Some(value.clone()))).collect()
+}
+
+/// Variables that say who somebody is and where that person's files are. They count by value on the machine on which a result
+/// was made: on another one they are other ones for everybody.
+const OF_PERSON: [&str; 6] = ["HOME", "USER", "LOGNAME", "SHELL", "TMPDIR", "XDG_CACHE_HOME"];
+
+/// Whether a variable counts only on the machine on which a result was made.
+fn is_of_person(name: &str) -> bool {
+    OF_PERSON.contains(&name)
+}
+
+/// What a document has of variables. Those of a person are left out where a sealed stage had folders of Textum's own.
+fn variables_recorded(variables: &[(String, String)], sealed: bool) -> BTreeMap<String, Option<String>> {
+    let mut all = variables_that_count(variables);
+    for name in OF_PERSON.iter().filter(|name| !sealed || matches!(**name, "USER" | "LOGNAME" | "SHELL")) {
+        let value = variables.iter().find(|(n, _)| n == name).map(|(_, value)| value.clone());
+        all.insert((*name).to_string(), value);
+    }
+    all
 }
 
 /// Name of the processor and number of processors that this process may use.

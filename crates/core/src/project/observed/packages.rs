@@ -181,6 +181,25 @@ impl Installed {
     }
 }
 
+/// Whether a path is of the description of a distribution (`numpy-2.1.0.dist-info/METADATA`), not of what it does.
+pub(super) fn is_metadata(path: &str) -> bool {
+    path.split('/').any(|part| part.ends_with(".dist-info") || part.ends_with(".egg-info"))
+}
+
+/// The file of a distribution's description that is now where one of another version was: the folder bears the version.
+pub(super) fn metadata_now(path: &Path, name: &str) -> Option<PathBuf> {
+    let folder = path.ancestors().find(|a| a.extension().is_some_and(|e| e == "dist-info"))?;
+    let below = path.strip_prefix(folder).ok()?;
+    let installed = folder.parent()?;
+    let entries = fs::read_dir(installed).ok()?.flatten();
+    let is_it = |found: &str| {
+        let project = found.strip_suffix(".dist-info").and_then(|n| n.split_once('-')).map(|(project, _)| project);
+        project.is_some_and(|project| super::super::fingerprint::normal_name(project) == name)
+    };
+    let now = entries.into_iter().find(|e| e.file_name().to_str().is_some_and(is_it))?;
+    Some(now.path().join(below))
+}
+
 /// The source that a compiled Python file stands for, if it is there.
 pub(super) fn source_of(path: &Path) -> Option<PathBuf> {
     let name = path.file_name()?.to_str()?.strip_suffix(".pyc")?;

@@ -4,14 +4,15 @@
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::path::{Path, PathBuf};
 
-use textum_base::{is_within, overlap};
+use textum_base::is_within;
 use textum_observe::{Observation, Stamp, to_text};
 
 use super::files::{FileDigests, FileNow};
 use super::ignore::Ignored;
 use super::keep;
-use super::packages::{Owner, Packages, installed_in, library_of, module_of, source_of};
-use super::places::{Area, Places, is_of_project};
+use super::names::{Entries, Outputs};
+use super::packages::{Owner, Packages, is_metadata, module_of, source_of};
+use super::places::{Area, Places};
 use crate::fsio;
 use crate::project::fingerprint::Stat;
 use crate::record::receipt::{
@@ -52,6 +53,8 @@ pub struct Stage<'a> {
     pub packages: Option<&'a [String]>,
     /// Whether libraries and data of the system count.
     pub count_system: bool,
+    /// Whether it was sealed: its home folder and the one for temporary files were Textum's own.
+    pub sealed: bool,
     /// The interpreter and its version, if the files of packages that are used are to be kept.
     pub keep: Option<(PathBuf, String)>,
 }
@@ -92,12 +95,14 @@ struct Read {
     stamp: Option<(Stamp, bool)>,
 }
 
-struct Settling<'a> {
-    stage: &'a Stage<'a>,
+pub(super) struct Settling<'a> {
+    pub(super) stage: &'a Stage<'a>,
     packages: Packages,
     modules: BTreeSet<String>,
     /// Folders that modules were read from.
-    module_folders: HashSet<PathBuf>,
+    pub(super) module_folders: HashSet<PathBuf>,
+    /// Whether a command of the stage was this program, which reads the manifest itself.
+    asks_textum: bool,
     stale: Vec<String>,
 }
 
@@ -119,6 +124,9 @@ pub fn settle(
         packages: Packages::default(),
         modules: BTreeSet::new(),
         module_folders: HashSet::new(),
+        asks_textum: stage.program.as_ref().is_some_and(|program| {
+            observation.opened.iter().any(|o| o.executed && textum_observe::from_text(&o.path) == *program)
+        }),
         stale: Vec::new(),
     };
     let reads = settling.reads(observation);
@@ -142,28 +150,37 @@ pub fn settle(
         let list = put(&list_text(&files))?;
         let (count, size) = (files.len() as u64, files.iter().map(|f| f.size).sum());
         let counts = settling.counts(kind, &name);
-        documents.push(ObservedGroup { kind, name, version, counts, files: count, size, list });
+        let metadata = kind == ObservedKind::Package && files.iter().all(|f| is_metadata(&f.path));
+        documents.push(ObservedGroup { kind, name, version, metadata, counts, files: count, size, list });
         lists.push((list, files));
     }
     let (mut listed, mut entries) = (Vec::new(), Vec::new());
     for (path, folder, modules) in settling.listed(observation) {
         let wanted = modules.then_some(&settling.modules);
-        let Some(text) = entries_text(&folder, &path, wanted, &stage.all_outputs, stage.ignored) else { continue };
-        listed.push(ObservedFolder { path, entries: put(&text)?, modules });
-        entries.push(text);
+        let leaves_out = Outputs { now: &stage.all_outputs, then: &[] };
+        let Some(found) = Entries::of(&folder, &path, wanted, leaves_out, stage.ignored) else { continue };
+        listed.push(ObservedFolder { path, entries: put(&found.text)?, modules, without: found.without });
+        entries.push(found.text);
     }
+    let (present, looks) = settling.present(observation);
     let inputs = ObservedInputs {
         r#type: OBSERVED.to_string(),
         groups: documents,
         absent: settling.absent(observation),
-        present: settling.present(observation),
+        present,
+        looks,
+        links: settling.links(observation),
+        times: settling.times(observation),
         modules: if listed.iter().any(|l| l.modules) { settling.modules.iter().cloned().collect() } else { Vec::new() },
         listed,
-        variables: super::variables_that_count(stage.variables),
+        variables: super::variables_recorded(stage.variables, stage.sealed),
         network: observation.network.clone(),
         own_network: observation.own_network,
-        state: settling.changed(&observation.read_and_changed),
-        changed: settling.changed(&observation.changed),
+        channels: settling.channels(observation),
+        random: observation.random,
+        state: settling.changed(observation, |c| c.seen),
+        kept: settling.kept(observation, files),
+        changed: settling.changed(observation, |_| true),
         unseen: observation.unseen.clone(),
         processor: super::processor(),
     };
@@ -231,16 +248,17 @@ impl Settling<'_> {
     /// Whether a path of the project is declared, brought forth by the stage, or Textum's.
     fn is_known(&self, name: &str) -> bool {
         self.stage.reads.iter().chain(&self.stage.outputs).any(|known| is_within(name, known))
-            || matches!(name, textum_base::MANIFEST_NAME | textum_base::TREE_RECEIPT_NAME)
+            || name == textum_base::TREE_RECEIPT_NAME
+            || (name == textum_base::MANIFEST_NAME && self.asks_textum)
     }
 
-    fn is_textums(&self, path: &Path) -> bool {
+    pub(super) fn is_textums(&self, path: &Path) -> bool {
         let in_state = || self.stage.state.as_ref().is_some_and(|state| path.starts_with(state));
         self.stage.program.as_deref() == Some(path) || (in_state() && !self.stage.places.holds(path))
     }
 
     /// The path as documents name it, unless it does not count at all.
-    fn name(&self, observed: &str) -> Option<(String, Area)> {
+    pub(super) fn name(&self, observed: &str) -> Option<(String, Area)> {
         let (name, area) = self.stage.places.name(observed)?;
         let declared_elsewhere = area != Area::Project && self.stage.reads.iter().any(|r| is_within(observed, r));
         if self.stage.ignored.covers(&name) || (area == Area::Project && self.is_known(&name)) || declared_elsewhere {
@@ -308,104 +326,6 @@ impl Settling<'_> {
             self.stale.push(name);
         }
     }
-
-    fn listed(&self, observation: &Observation) -> Vec<(String, PathBuf, bool)> {
-        let mut found = Vec::new();
-        for listed in &observation.listed {
-            let path = textum_observe::from_text(&listed.path);
-            let is_root_of_modules = installed_in(&path.join("x")).is_some_and(|folder| folder == path)
-                || library_of(&path.join("x")).is_some_and(|folder| folder == path);
-            let in_packages = installed_in(&path).is_some() || library_of(&path).is_some() || is_root_of_modules;
-            let reads_modules = self.module_folders.contains(&path);
-            let modules = listed.for_modules && (reads_modules || in_packages);
-            // Inside of packages nobody looks for what might be there; at their top another module of a name counts.
-            if in_packages && !(is_root_of_modules && modules) {
-                continue;
-            }
-            if self.is_textums(&path) {
-                continue;
-            }
-            let is_root = self.stage.places.path("").canonicalize().is_ok_and(|root| root == path);
-            let named = if is_root { Some((String::new(), Area::Project)) } else { self.name(&listed.path) };
-            match named {
-                Some((_, Area::System)) if !modules => {}
-                Some((name, _)) => found.push((name, path, modules)),
-                None => {}
-            }
-        }
-        found
-    }
-
-    fn absent(&self, observation: &Observation) -> Vec<String> {
-        let search = self.stage.variables.iter().find(|(name, _)| name == "PATH").map_or("", |(_, value)| value.as_str());
-        let search: HashSet<&Path> = search.split(':').filter(|p| !p.is_empty()).map(Path::new).collect();
-        let mut found = Vec::new();
-        for absent in &observation.absent {
-            let path = textum_observe::from_text(&absent.path);
-            if self.is_textums(&path) {
-                continue;
-            }
-            let Some((name, area)) = self.name(&absent.path) else { continue };
-            let is_searched = path.parent().is_some_and(|folder| search.contains(folder));
-            let in_packages = installed_in(&path).is_some() || library_of(&path).is_some();
-            let counts = match area {
-                Area::Project => !in_packages,
-                // Settings of programs in hidden folders are looked for by all and every one.
-                Area::Elsewhere => is_searched || (!in_packages && (!absent.looked_for || !is_hidden(&name))),
-                Area::System => is_searched,
-            };
-            if counts && self.stage.places.path(&name).symlink_metadata().is_err() {
-                found.push(name);
-            }
-        }
-        found
-    }
-
-    fn present(&self, observation: &Observation) -> Vec<String> {
-        let mut found = Vec::new();
-        for looked_at in &observation.looked_at {
-            let Some((name, area)) = self.name(looked_at).filter(|(_, area)| *area != Area::System) else { continue };
-            if area == Area::Elsewhere && is_hidden(&name) {
-                continue;
-            }
-            let path = self.stage.places.path(&name);
-            if installed_in(&path.join("x")).is_some() || library_of(&path.join("x")).is_some() || self.is_textums(&path) {
-                continue;
-            }
-            // The folders above what is declared are there for its sake.
-            if self.stage.reads.iter().chain(&self.stage.all_outputs).any(|known| overlap(known, &name)) {
-                continue;
-            }
-            match std::fs::metadata(&path) {
-                Ok(meta) if meta.is_dir() => found.push(format!("{name}/")),
-                Ok(_) => found.push(name),
-                Err(_) => {}
-            }
-        }
-        found
-    }
-
-    fn changed(&self, paths: &[String]) -> Vec<String> {
-        let mut found = Vec::new();
-        for observed in paths {
-            let path = textum_observe::from_text(observed);
-            let Some((name, area)) = self.name(observed) else { continue };
-            let counts = match area {
-                Area::Project => !self.stage.outputs.iter().any(|o| is_within(o, &name)),
-                // What is no longer there was a temporary file; what stays in a temporary folder is nobody's.
-                Area::Elsewhere | Area::System => !path.starts_with(std::env::temp_dir()),
-            };
-            if counts && !self.is_textums(&path) && path.is_file() && is_of_project(&name) | (area != Area::Project) {
-                found.push(name);
-            }
-        }
-        found
-    }
-}
-
-/// Whether a path lies in a hidden folder, or is one.
-fn is_hidden(name: &str) -> bool {
-    name.split('/').any(|part| part.starts_with('.') && part.len() > 2)
 }
 
 /// The packages of a document, each with one of its files.
@@ -413,39 +333,4 @@ fn lists_of_packages(inputs: &ObservedInputs, lists: &[(Digest, Vec<ObservedFile
     let first = |list: &Digest| lists.iter().find(|(l, _)| l == list)?.1.first().map(|f| f.path.clone());
     let packages = inputs.of_kind(ObservedKind::Package);
     packages.filter_map(|g| Some((g.name.clone(), g.version.clone()?, first(&g.list)?))).collect()
-}
-
-/// The names of a folder's entries; those of modules only, where only these are wanted. Outputs of stages and what
-/// does not count are left out: they come and go. `None` for what is no folder.
-pub(super) fn entries_text(
-    folder: &Path,
-    name: &str,
-    wanted: Option<&BTreeSet<String>>,
-    outputs: &[String],
-    ignored: &Ignored,
-) -> Option<Vec<u8>> {
-    let mut names = Vec::new();
-    // Only these can be, hold or lie in an entry of the folder.
-    let outputs: Vec<&String> = outputs.iter().filter(|o| name.is_empty() || overlap(o, name)).collect();
-    for entry in std::fs::read_dir(folder).ok()?.flatten() {
-        let own = entry.file_name();
-        let mut own = to_text(std::os::unix::ffi::OsStrExt::as_bytes(own.as_os_str()));
-        if own.contains('\n') {
-            own = own.replace('\n', "\\x0a");
-        }
-        // The folders of an interpreter have many of which few are wanted.
-        if wanted.is_some_and(|w| !own.split('.').next().is_some_and(|stem| w.contains(stem))) {
-            continue;
-        }
-        let path = if name.is_empty() { own.clone() } else { format!("{name}/{own}") };
-        let is_textums =
-            is_of_project(&path) && matches!(path.as_str(), textum_base::MANIFEST_NAME | textum_base::TREE_RECEIPT_NAME);
-        if is_textums || ignored.covers(&path) || outputs.iter().any(|o| overlap(o, &path)) {
-            continue;
-        }
-        let is_folder = entry.file_type().is_ok_and(|t| t.is_dir());
-        names.push(if is_folder { format!("{own}/\n") } else { format!("{own}\n") });
-    }
-    names.sort_unstable();
-    Some(names.concat().into_bytes())
 }

@@ -216,7 +216,7 @@ impl Fold for StageReceipt {
     fn fold(&self, tx: &Transaction<'_>, digest: &Digest) -> rusqlite::Result<()> {
         let receipt = self;
         tx.prepare_cached(
-            "INSERT OR IGNORE INTO stage_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)",
+            "INSERT OR IGNORE INTO stage_receipts VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15)",
         )?
         .execute(params![
             digest.as_bytes(),
@@ -232,7 +232,8 @@ impl Fold for StageReceipt {
             receipt.observed.as_ref().and_then(|o| o.inputs).map(|d| *d.as_bytes()),
             receipt.environment.map(|d| *d.as_bytes()),
             receipt.place.host,
-            receipt.place.name.as_deref().unwrap_or(THIS_MACHINE)
+            receipt.place.name.as_deref().unwrap_or(THIS_MACHINE),
+            receipt.observed.as_ref().is_some_and(|o| o.sealed)
         ])?;
         let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO undeclared VALUES (?1, ?2)")?;
         for path in &receipt.undeclared {
@@ -247,7 +248,7 @@ impl Fold for StageReceipt {
 impl Fold for ObservedInputs {
     fn fold(&self, tx: &Transaction<'_>, digest: &Digest) -> rusqlite::Result<()> {
         let mut insert = tx.prepare_cached("INSERT OR IGNORE INTO used VALUES (?1, ?2, ?3)")?;
-        for group in self.groups.iter().filter(|g| !g.name.is_empty()) {
+        for group in self.groups.iter().filter(|g| !g.name.is_empty() && !g.metadata) {
             insert.execute(params![digest.as_bytes(), group.name, group.version.as_deref().unwrap_or("used")])?;
         }
         Ok(())

@@ -37,7 +37,7 @@ use crate::fsio::IoError;
 use crate::store::{Digest, Store};
 
 const SCHEMA: &str = include_str!("schema.sql");
-const VERSION: i64 = 8;
+const VERSION: i64 = 9;
 /// How long a question waits for another process.
 const PATIENCE: std::time::Duration = std::time::Duration::from_secs(5);
 

@@ -74,7 +74,7 @@ pub struct ResultRow {
     pub run: String,
     /// Whether it has metrics.
     pub has_metrics: bool,
-    /// `yes`, `no` or `trusted`; none for what was recorded before stages were observed.
+    /// `yes`, `part`, `away`, `no`, `off` or `trusted`; none for what was recorded before stages were observed.
     pub observed: Option<String>,
     /// The document of its observed inputs.
     pub observed_inputs: Option<Digest>,
@@ -82,6 +82,8 @@ pub struct ResultRow {
     pub environment: Option<Digest>,
     /// The machine that it was executed on.
     pub host: String,
+    /// Whether it was sealed.
+    pub sealed: bool,
 }
 
 /// A content that an execution read, wrote or left behind.
@@ -142,7 +144,7 @@ impl Ledger {
 
     /// The done executions with this key, newest first.
     pub fn results_of(&self, key: &Digest) -> Result<Vec<ResultRow>, LedgerError> {
-        let sql = "SELECT digest, run, metrics > 0, observed, observed_inputs, environment, host FROM stage_receipts \
+        let sql = "SELECT digest, run, metrics > 0, observed, observed_inputs, environment, host, sealed FROM stage_receipts \
                    WHERE key = ?1 AND state = 'done' ORDER BY ordered DESC, digest";
         self.rows(sql, params![key.as_bytes()], |r| {
             let optional = |column| Ok::<_, rusqlite::Error>(r.get::<_, Option<[u8; 32]>>(column)?.map(Digest::from_bytes));
@@ -154,6 +156,7 @@ impl Ledger {
                 observed_inputs: optional(4)?,
                 environment: optional(5)?,
                 host: r.get(6)?,
+                sealed: r.get(7)?,
             })
         })
     }

@@ -28,10 +28,10 @@ CREATE INDEX run_data_by_digest ON run_data (digest);
 CREATE TABLE stage_receipts (
   digest BLOB PRIMARY KEY, run TEXT NOT NULL, stage TEXT NOT NULL, key BLOB NOT NULL, state TEXT NOT NULL,
   started TEXT NOT NULL, seconds REAL NOT NULL, metrics INTEGER NOT NULL, ordered TEXT NOT NULL,
-  -- yes, no, off or trusted; nothing for what was recorded before stages were observed.
+  -- yes, part, away, no, off or trusted; nothing for what was recorded before stages were observed.
   observed TEXT, observed_inputs BLOB, environment BLOB,
   -- The machine that it was executed on, and the place that it was sent to.
-  host TEXT NOT NULL, place TEXT NOT NULL
+  host TEXT NOT NULL, place TEXT NOT NULL, sealed INTEGER NOT NULL
 ) WITHOUT ROWID;
 CREATE INDEX stage_receipts_by_key ON stage_receipts (key, state, ordered);
 CREATE INDEX stage_receipts_by_stage ON stage_receipts (stage, state, ordered);

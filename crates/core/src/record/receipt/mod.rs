@@ -31,8 +31,8 @@ pub use kept::{KEPT, KeptEnvironment, KeptPackage};
 pub use loss::{LOSS_RECEIPT, LossReceipt, LostDocument};
 pub use metric::Metric;
 pub use observed::{
-    OBSERVED, Observed, ObservedFile, ObservedFolder, ObservedGroup, ObservedHow, ObservedInputs, ObservedKind, files_of_list,
-    list_text,
+    OBSERVED, Observed, ObservedFile, ObservedFolder, ObservedGroup, ObservedHow, ObservedInputs, ObservedKind, ObservedLook,
+    ObservedState, Unchecked, files_of_list, list_text,
 };
 pub use part::{files_in, folder_of, part_of_folder};
 pub use publication::{PUBLISH_RECEIPT, PublishReceipt};

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
 use serde::{Deserialize, Serialize};
+use textum_observe::Channel;
 
 use super::Content;
 use crate::store::{Digest, Store};
@@ -43,6 +44,8 @@ impl Observed {
 pub enum ObservedHow {
     /// It was.
     Yes,
+    /// It was, but it did something that cannot be followed: its result counts as if nothing had been seen, too.
+    Part,
     /// It was, on a machine that shares no folder with this one: its files are not held against those that are here.
     Away,
     /// It was not: the system does not allow it.
@@ -67,6 +70,15 @@ pub struct ObservedInputs {
     /// Names of the project that were looked at without being read; a folder's ends in `/`. That they are there counts.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub present: Vec<String>,
+    /// What was seen of files that were looked at without being read. It counts.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub looks: BTreeMap<String, ObservedLook>,
+    /// Links that were looked at, or that led to a folder in which names were asked for, with what they led to. It counts.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub links: BTreeMap<String, String>,
+    /// Folders of which the metadata of several files was looked at: their times may have decided, and do not count.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub times: Vec<String>,
     /// Folders whose entries were listed. The entries count.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub listed: Vec<ObservedFolder>,
@@ -82,9 +94,18 @@ pub struct ObservedInputs {
     /// Whether its own processes connected to one another. It says nothing of the result; a sealed stage could not.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub own_network: bool,
+    /// Other ways by which it could be told something. They cannot be checked.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub channels: Vec<Channel>,
+    /// Whether it asked for random numbers.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub random: bool,
     /// Files outside of the declared outputs that the stage both reads and changes: state that it keeps.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub state: Vec<String>,
+    /// Those of them that are the project's, as the stage found and left them. They count.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub kept: BTreeMap<String, ObservedState>,
     /// Files outside of the declared outputs that were written or deleted.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub changed: Vec<String>,
@@ -93,6 +114,44 @@ pub struct ObservedInputs {
     pub unseen: Vec<String>,
     /// The processor's name and the number of processors that could be used. Recorded only.
     pub processor: String,
+}
+
+/// What a stage was told of a file that it did not read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ObservedLook {
+    /// Its size in bytes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub size: Option<u64>,
+    /// Whether it may be executed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub exec: Option<bool>,
+}
+
+/// What a stage had from where nothing can be checked: a rebuild may come out otherwise.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Unchecked {
+    /// Network addresses that it connected to.
+    pub connections: Vec<String>,
+    /// Other ways by which it could be told something.
+    pub channels: Vec<Channel>,
+    /// Whether it asked for random numbers.
+    pub random: bool,
+    /// Folders of which the times of files may have decided.
+    pub times: Vec<String>,
+}
+
+/// A file that a stage both read and changed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ObservedState {
+    /// Whether it was there before.
+    pub existed: bool,
+    /// Its content before, where that is known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub before: Option<Digest>,
+    /// Its content afterwards; none where it is gone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub after: Option<Digest>,
 }
 
 /// What a group of files is.
@@ -124,6 +183,9 @@ pub struct ObservedGroup {
     /// The version of the package.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub version: Option<String>,
+    /// Whether only the description of the package was read, and none of its files.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub metadata: bool,
     /// Whether a change of one of them means that the result cannot be used again.
     pub counts: bool,
     /// How many files.
@@ -145,6 +207,9 @@ pub struct ObservedFolder {
     /// Whether only entries with the names of imported modules count.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub modules: bool,
+    /// Outputs of stages that were left out of the entries: they come and go.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub without: Vec<String>,
 }
 
 /// A file of a list.
@@ -218,6 +283,21 @@ impl ObservedInputs {
             files.extend(group.load_files(store)?);
         }
         Ok(files)
+    }
+
+    /// The packages of which files were read, beside their descriptions.
+    pub fn used_packages(&self) -> impl Iterator<Item = &ObservedGroup> {
+        self.of_kind(ObservedKind::Package).filter(|g| !g.metadata)
+    }
+
+    /// What of it cannot be checked.
+    pub fn unchecked(&self) -> Unchecked {
+        Unchecked {
+            connections: self.network.clone(),
+            channels: self.channels.clone(),
+            random: self.random,
+            times: self.times.clone(),
+        }
     }
 
     /// The groups of one kind.

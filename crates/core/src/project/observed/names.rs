@@ -1,0 +1,244 @@
+//! Names that a stage asked for: what was there and what was not, what was listed, what links led to, what it changed.
+
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::path::{Path, PathBuf};
+
+use textum_base::{is_within, overlap};
+use textum_observe::{Changed, Channel, ChannelKind, Observation, to_text};
+
+use super::files::FileDigests;
+use super::ignore::Ignored;
+use super::packages::{installed_in, library_of};
+use super::places::{Area, is_of_project};
+use super::settle::Settling;
+use crate::record::receipt::{ObservedLook, ObservedState};
+
+impl Settling<'_> {
+    pub(super) fn listed(&self, observation: &Observation) -> Vec<(String, PathBuf, bool)> {
+        let mut found = Vec::new();
+        for listed in &observation.listed {
+            let path = textum_observe::from_text(&listed.path);
+            let is_root_of_modules = installed_in(&path.join("x")).is_some_and(|folder| folder == path)
+                || library_of(&path.join("x")).is_some_and(|folder| folder == path);
+            let in_packages = installed_in(&path).is_some() || library_of(&path).is_some() || is_root_of_modules;
+            let reads_modules = self.module_folders.contains(&path);
+            let modules = listed.for_modules && (reads_modules || in_packages);
+            // Inside of packages nobody looks for what might be there; at their top another module of a name counts.
+            if in_packages && !(is_root_of_modules && modules) {
+                continue;
+            }
+            if self.is_textums(&path) {
+                continue;
+            }
+            let is_root = self.stage.places.path("").canonicalize().is_ok_and(|root| root == path);
+            let named = if is_root { Some((String::new(), Area::Project)) } else { self.name(&listed.path) };
+            match named {
+                Some((_, Area::System)) if !modules => {}
+                Some((name, _)) => found.push((name, path, modules)),
+                None => {}
+            }
+        }
+        found
+    }
+
+    pub(super) fn absent(&self, observation: &Observation) -> Vec<String> {
+        let search = self.stage.variables.iter().find(|(name, _)| name == "PATH").map_or("", |(_, value)| value.as_str());
+        let search: HashSet<&Path> = search.split(':').filter(|p| !p.is_empty()).map(Path::new).collect();
+        let mut found = Vec::new();
+        for absent in &observation.absent {
+            let path = textum_observe::from_text(&absent.path);
+            if self.is_textums(&path) {
+                continue;
+            }
+            let Some((name, area)) = self.name(&absent.path) else { continue };
+            let is_searched = path.parent().is_some_and(|folder| search.contains(folder));
+            let in_packages = installed_in(&path).is_some() || library_of(&path).is_some();
+            let counts = match area {
+                Area::Project => !in_packages,
+                // Settings of programs in hidden folders are looked for by all and every one.
+                Area::Elsewhere => is_searched || (!in_packages && (!absent.looked_for || !is_hidden(&name))),
+                Area::System => is_searched,
+            };
+            if counts && self.stage.places.path(&name).symlink_metadata().is_err() {
+                found.push(name);
+            }
+        }
+        found
+    }
+
+    /// Names that are there, and what was seen of files among them.
+    pub(super) fn present(&self, observation: &Observation) -> (Vec<String>, BTreeMap<String, ObservedLook>) {
+        let (mut found, mut looks) = (Vec::new(), BTreeMap::new());
+        for looked_at in &observation.looked_at {
+            let Some(name) = self.name_looked_at(&looked_at.path) else { continue };
+            let path = self.stage.places.path(&name);
+            match std::fs::metadata(&path) {
+                Ok(meta) if meta.is_dir() => found.push(format!("{name}/")),
+                Ok(_) => {
+                    let look = ObservedLook { size: looked_at.size, exec: looked_at.exec };
+                    if look != (ObservedLook { size: None, exec: None }) {
+                        looks.insert(name.clone(), look);
+                    }
+                    found.push(name);
+                }
+                Err(_) => {}
+            }
+        }
+        (found, looks)
+    }
+
+    /// The name of what was looked at, if that it is there counts.
+    fn name_looked_at(&self, observed: &str) -> Option<String> {
+        let (name, area) = self.name(observed).filter(|(_, area)| *area != Area::System)?;
+        if area == Area::Elsewhere && is_hidden(&name) {
+            return None;
+        }
+        let path = self.stage.places.path(&name);
+        if installed_in(&path.join("x")).is_some() || library_of(&path.join("x")).is_some() || self.is_textums(&path) {
+            return None;
+        }
+        // The folders above what is declared are there for its sake.
+        let is_declared = self.stage.reads.iter().chain(&self.stage.all_outputs).any(|known| overlap(known, &name));
+        (!is_declared).then_some(name)
+    }
+
+    /// Links, with what they lead to.
+    pub(super) fn links(&self, observation: &Observation) -> BTreeMap<String, String> {
+        let named = |link: &textum_observe::Link| Some((self.name_looked_at(&link.path)?, link.target.clone()));
+        observation.links.iter().filter_map(named).collect()
+    }
+
+    /// Folders of which the times of files may have decided.
+    pub(super) fn times(&self, observation: &Observation) -> Vec<String> {
+        let is_of_modules = |folder: &String| self.module_folders.contains(&textum_observe::from_text(folder));
+        let root = self.stage.places.path("");
+        let named = |folder: &String| match textum_observe::from_text(folder) == root {
+            true => Some("./".to_string()),
+            false => {
+                let (name, area) = self.name(folder).filter(|(_, area)| *area != Area::System)?;
+                let path = self.stage.places.path(&name).join("x");
+                let is_other = installed_in(&path).is_some() || library_of(&path).is_some() || self.is_textums(&path);
+                (!is_other && !(area == Area::Elsewhere && is_hidden(&name))).then(|| format!("{name}/"))
+            }
+        };
+        observation.times.iter().filter(|f| !is_of_modules(f)).filter_map(named).collect()
+    }
+
+    /// Ways by which it could be told something, as documents name them.
+    pub(super) fn channels(&self, observation: &Observation) -> Vec<Channel> {
+        let has_path = |kind| {
+            matches!(kind, ChannelKind::Socket | ChannelKind::Fifo | ChannelKind::Device | ChannelKind::Memory)
+        };
+        let named = |channel: &Channel| match has_path(channel.kind) && channel.name.starts_with('/') {
+            false => Some(channel.clone()),
+            true => {
+                let path = textum_observe::from_text(&channel.name);
+                let (name, _) = self.stage.places.name(&channel.name)?;
+                let is_known = self.stage.ignored.covers_by_wish(&name) || self.is_textums(&path);
+                (!is_known).then_some(Channel { kind: channel.kind, name })
+            }
+        };
+        observation.channels.iter().filter_map(named).collect()
+    }
+
+    /// Files outside of the declared outputs that were changed so.
+    pub(super) fn changed(&self, observation: &Observation, so: impl Fn(&Changed) -> bool) -> Vec<String> {
+        let mut found = Vec::new();
+        for observed in observation.changed.iter().filter(|c| so(c)) {
+            let path = textum_observe::from_text(&observed.path);
+            let Some((name, area)) = self.name_changed(&observed.path) else { continue };
+            if path.is_file() && is_of_project(&name) | (area != Area::Project) {
+                found.push(name);
+            }
+        }
+        found
+    }
+
+    fn name_changed(&self, observed: &str) -> Option<(String, Area)> {
+        let path = textum_observe::from_text(observed);
+        let (name, area) = self.name(observed)?;
+        let counts = match area {
+            Area::Project => !self.stage.outputs.iter().any(|o| is_within(o, &name)),
+            // What is no longer there was a temporary file; what stays in a temporary folder is nobody's.
+            Area::Elsewhere | Area::System => !path.starts_with(std::env::temp_dir()),
+        };
+        (counts && !self.is_textums(&path)).then_some((name, area))
+    }
+
+    /// Files of the project that it both read and changed, as it found and left them.
+    pub(super) fn kept(&self, observation: &Observation, files: &FileDigests) -> BTreeMap<String, ObservedState> {
+        let mut found = BTreeMap::new();
+        for observed in observation.changed.iter().filter(|c| c.seen) {
+            let Some((name, Area::Project)) = self.name_changed(&observed.path) else { continue };
+            let path = self.stage.places.path(&name);
+            let after = files.look(&path).map(|now| now.digest);
+            // What came and went again is no state, and a folder is what is in it.
+            if (after.is_some() || observed.existed) && !path.is_dir() && !self.stage.all_outputs.iter().any(|o| is_within(&name, o)) {
+                found.insert(name, ObservedState { existed: observed.existed, before: observed.before, after });
+            }
+        }
+        found
+    }
+}
+
+/// Whether a path lies in a hidden folder, or is one.
+fn is_hidden(name: &str) -> bool {
+    name.split('/').any(|part| part.starts_with('.') && part.len() > 2)
+}
+
+/// Outputs that are left out of the entries of folders: of stages as they are declared now, and of when it was recorded.
+#[derive(Clone, Copy)]
+pub(super) struct Outputs<'a> {
+    pub(super) now: &'a [String],
+    pub(super) then: &'a [String],
+}
+
+/// The entries of a folder.
+pub(super) struct Entries {
+    /// Their names, a line each, folders with `/` at the end, sorted.
+    pub(super) text: Vec<u8>,
+    /// Outputs of stages, which come and go, that were left out.
+    pub(super) without: Vec<String>,
+}
+
+impl Entries {
+    /// The names of a folder's entries; those of modules only, where only these are wanted. Outputs of stages and what does
+    /// not count are left out. `None` for what is no folder.
+    pub(super) fn of(
+        folder: &Path,
+        name: &str,
+        wanted: Option<&BTreeSet<String>>,
+        outputs: Outputs<'_>,
+        ignored: &Ignored,
+    ) -> Option<Entries> {
+        let (mut names, mut without) = (Vec::new(), Vec::new());
+        // Only these can be, hold or lie in an entry of the folder.
+        let near: Vec<&String> = outputs.now.iter().filter(|o| name.is_empty() || overlap(o, name)).collect();
+        for entry in std::fs::read_dir(folder).ok()?.flatten() {
+            let own = entry.file_name();
+            let mut own = to_text(std::os::unix::ffi::OsStrExt::as_bytes(own.as_os_str()));
+            if own.contains('\n') {
+                own = own.replace('\n', "\\x0a");
+            }
+            // The folders of an interpreter have many of which few are wanted.
+            if wanted.is_some_and(|w| !own.split('.').next().is_some_and(|stem| w.contains(stem))) {
+                continue;
+            }
+            let path = if name.is_empty() { own.clone() } else { format!("{name}/{own}") };
+            let is_textums =
+                is_of_project(&path) && matches!(path.as_str(), textum_base::MANIFEST_NAME | textum_base::TREE_RECEIPT_NAME);
+            if is_textums || ignored.covers(&path) || outputs.then.contains(&own) {
+                continue;
+            }
+            if near.iter().any(|o| overlap(o, &path)) {
+                without.push(own);
+                continue;
+            }
+            let is_folder = entry.file_type().is_ok_and(|t| t.is_dir());
+            names.push(if is_folder { format!("{own}/\n") } else { format!("{own}\n") });
+        }
+        names.sort_unstable();
+        without.sort_unstable();
+        Some(Entries { text: names.concat().into_bytes(), without })
+    }
+}

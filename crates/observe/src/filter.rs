@@ -66,6 +66,8 @@ fn stopping() -> Vec<libc::c_long> {
         libc::SYS_lgetxattr,
         libc::SYS_listxattr,
         libc::SYS_llistxattr,
+        libc::SYS_fgetxattr,
+        libc::SYS_flistxattr,
         GETXATTRAT,
         LISTXATTRAT,
         libc::SYS_inotify_add_watch,

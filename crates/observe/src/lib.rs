@@ -44,7 +44,7 @@ mod tracer;
 
 pub use names::{from_text, to_text};
 pub use record::{
-    Absent, Changed, Channel, ChannelKind, End, Link, Listed, Looked, Observation, Opened, Refused, Seal, Stamp, Try,
+    Absent, Attribute, Changed, Channel, ChannelKind, End, Link, Listed, Looked, Observation, Opened, Refused, Seal, Stamp, Try,
 };
 
 use std::path::Path;
@@ -117,6 +117,14 @@ pub fn offer_tracer() {
 /// The program that traces, if there is one.
 pub fn tracer() -> Option<std::path::PathBuf> {
     PROGRAM.get().cloned()
+}
+
+/// The digest of a user's attribute of a file, or of the names of all of them for an empty name; none where there is none.
+pub fn attribute(path: &Path, name: &str) -> Option<textum_base::Digest> {
+    #[cfg(target_os = "linux")]
+    return notes::attribute(path, name);
+    #[cfg(not(target_os = "linux"))]
+    return None.filter(|_: &textum_base::Digest| path.exists() && name.is_empty());
 }
 
 /// Whether this kernel can seal a command.

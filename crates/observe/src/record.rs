@@ -84,6 +84,18 @@ pub struct Link {
     pub target: String,
 }
 
+/// A user's attribute of a file (`xattr(7)`) that was asked for.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Attribute {
+    /// The path of the file.
+    pub path: String,
+    /// Its name; empty for the names of all.
+    pub name: String,
+    /// The digest of its value, or of the names; none where there is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub value: Option<Digest>,
+}
+
 /// A file that was written, made, renamed or deleted.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Changed {
@@ -202,6 +214,8 @@ pub struct Observation {
     pub listed: Vec<Listed>,
     /// Folders of which the metadata of several files was looked at: their times may have decided.
     pub times: Vec<String>,
+    /// Attributes that were asked for.
+    pub attributes: Vec<Attribute>,
     /// Names that were not there.
     pub absent: Vec<Absent>,
     /// Files that were written, made, renamed or deleted.

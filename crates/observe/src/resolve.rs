@@ -22,6 +22,8 @@ pub struct Place {
     pub real: PathBuf,
     /// Links on the way that stay in no name: each with what it leads to.
     pub links: Vec<(PathBuf, PathBuf)>,
+    /// Folders on the way that are in no name: gone back from by `..`, or led to by a link of the command's own.
+    pub through: Vec<PathBuf>,
     /// Its metadata, if it is there.
     pub meta: Option<Metadata>,
 }
@@ -37,6 +39,7 @@ struct At {
     name: PathBuf,
     real: PathBuf,
     links: Vec<(PathBuf, PathBuf)>,
+    through: Vec<PathBuf>,
     /// Whether a part of it is not there.
     is_missing: bool,
     followed: usize,
@@ -90,7 +93,7 @@ impl Resolver {
         match fs::symlink_metadata(&real) {
             Ok(meta) if !(follow && meta.is_symlink()) => {
                 let name = known.name.join(last);
-                Place { name, real, links: known.links, meta: Some(meta) }
+                Place { name, real, links: known.links, through: known.through, meta: Some(meta) }
             }
             _ => place(walk.along(known, Path::new(last), follow), follow),
         }
@@ -107,7 +110,7 @@ fn place(mut at: At, follow: bool) -> Place {
     if meta.is_none() && at.name != at.real {
         at.name.clone_from(&at.real);
     }
-    Place { name: at.name, real: at.real, links: at.links, meta }
+    Place { name: at.name, real: at.real, links: at.links, through: at.through, meta }
 }
 
 impl At {
@@ -121,6 +124,7 @@ impl At {
     }
 
     fn leave(&mut self) {
+        self.through.push(self.real.clone());
         self.real.pop();
         // The name of a folder that a link leads to has no folder of its own above it.
         self.name.clone_from(&self.real);
@@ -199,7 +203,9 @@ impl Walk<'_> {
                 let name = at.name.join(part);
                 let from = At { name: at.real.clone(), followed: at.followed + 1, ..at.clone() };
                 let mut led = self.along(from, &target, true);
-                if !is_own {
+                if is_own && !led.is_missing {
+                    led.through.push(led.real.clone());
+                } else if !is_own {
                     led.links.push((this, target));
                     if !led.is_missing {
                         led.name = name;

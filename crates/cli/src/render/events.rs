@@ -42,7 +42,12 @@ pub fn line(event: &Event, style: &Style) -> Option<String> {
                 text::some(paths, 5)
             )
         }
-        Event::NotDeterministic { stage, paths } => format!(
+        Event::NotDeterministic { stage, paths, other_environment: true } => format!(
+            "  {stage} brought forth another result in {}: {}",
+            style.bad("another environment"),
+            text::some(paths, 5)
+        ),
+        Event::NotDeterministic { stage, paths, .. } => format!(
             "  {} {stage} brought forth another result from the same inputs: {}",
             style.bad("not deterministic:"),
             text::some(paths, 5)
@@ -106,6 +111,9 @@ fn of_place(event: &Event, style: &Style) -> Option<String> {
         }
         Event::NotObserved { stage, why, .. } => {
             format!("  {} {stage}: {why}; all installed packages count", style.accent("not wholly observed:"))
+        }
+        Event::OtherEnvironment { stage, differences } => {
+            format!("  {} {stage}: {}", style.accent("executed in another environment:"), text::some(differences, 4))
         }
         Event::TriesAgain { stage, why, step, left } => {
             let from = step.map_or("from its beginning".to_string(), |step| format!("from its checkpoint of step {step}"));

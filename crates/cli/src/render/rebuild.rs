@@ -1,7 +1,8 @@
 //! The result of a rebuild.
 
 use serde_json::{Value, json};
-use textum_core::maintain::rebuild::{Beginning, Difference, FirstDifference, RebuildOutcome, StageRebuild, in_words};
+use textum_core::maintain::rebuild::{Beginning, Difference, FirstDifference, RebuildOutcome, StageRebuild};
+use textum_core::project::fingerprint::in_words;
 use textum_core::record::receipt::Verdict;
 
 use super::events::verdict_word;
@@ -118,6 +119,10 @@ pub fn text(outcome: &RebuildOutcome, style: &Style) -> String {
     if let Some(line) = sealed(outcome) {
         out.push_str(&format!("\n  {}\n", style.dim(&line)));
     }
+    for stage in outcome.stages.iter().filter(|s| !s.stand_ins.is_empty()) {
+        let names = text::some(&stage.stand_ins, 3);
+        out.push_str(&format!("\n  {} opened an empty stand-in for {names}: only its name was recorded\n", stage.stage));
+    }
     for beginning in &outcome.began_at {
         out.push_str(&format!("\n  {}\n", style.dim(&began(beginning))));
     }
@@ -144,7 +149,7 @@ pub fn json(outcome: &RebuildOutcome) -> Value {
         .map(|s| {
             let writes: Vec<Value> =
                 s.writes.iter().map(|w| json!({"path": w.path, "recorded": w.recorded, "rebuilt": w.rebuilt})).collect();
-            json!({"stage": s.stage, "checkpoints": s.steps, "sealed": s.sealed, "unsealed": s.unsealed, "verdict": s.verdict, "writes": writes, "seconds": s.seconds, "reason": s.failure.as_ref().map(|(r, _)| r)})
+            json!({"stage": s.stage, "checkpoints": s.steps, "sealed": s.sealed, "unsealed": s.unsealed, "stand_ins": s.stand_ins, "verdict": s.verdict, "writes": writes, "seconds": s.seconds, "reason": s.failure.as_ref().map(|(r, _)| r)})
         })
         .collect();
     let differences: Vec<Value> =

@@ -62,6 +62,7 @@ mod together;
 mod trace;
 mod tree;
 mod versions;
+mod ways;
 
 use textum_testkit::{Ran, Tiny};
 

@@ -216,6 +216,8 @@ pub enum Event {
     },
     /// A stage was executed again with the same inputs and brought forth something else.
     NotDeterministic {
+        /// Whether it was executed in another environment: then nothing is said of the stage itself.
+        other_environment: bool,
         /// The stage.
         stage: String,
         /// The outputs that differ.
@@ -243,6 +245,13 @@ pub enum Event {
         stage: String,
         /// Their paths.
         paths: Vec<String>,
+    },
+    /// A stage was executed on a machine whose environment is another than the one here.
+    OtherEnvironment {
+        /// The stage.
+        stage: String,
+        /// The differences, in words.
+        differences: Vec<String>,
     },
     /// A stage started another interpreter than the one that the manifest declares.
     OtherInterpreter {

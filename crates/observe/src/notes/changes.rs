@@ -179,9 +179,7 @@ impl Notes {
             }
             _ => {
                 // Whether it was there decides what one that must be new, or could have been read, comes to.
-                let asks = flags & libc::O_EXCL != 0
-                    || (flags & libc::O_ACCMODE == libc::O_RDWR && flags & libc::O_TRUNC == 0);
-                if place.meta.is_none() && asks {
+                if place.meta.is_none() && (flags & libc::O_EXCL != 0 || flags & libc::O_TRUNC == 0) {
                     self.is_absent(place.clone(), true);
                 }
                 self.changes(place);

@@ -3,13 +3,18 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
-use super::super::record::{Absent, Changed, Link, Listed, Looked, Observation, Opened};
+use textum_base::Digest;
+
+use super::super::record::{Absent, Attribute, Changed, Link, Listed, Looked, Observation, Opened};
 use super::{Note, Notes, text};
 
 impl Notes {
     /// What all of it comes to.
     pub fn observation(mut self) -> Observation {
         self.settle_open_to_change();
+        let listed = self.searches.rest();
+        self.listed_by_program(listed);
+        let attributes = self.settle_attributes();
         let (network, own_network, channels) = self.settle_channels();
         let times = self.folders_of_times();
         let mut all = Observation {
@@ -17,6 +22,7 @@ impl Notes {
             own_network,
             channels,
             times,
+            attributes,
             random: self.random,
             isolated: self.isolated,
             unseen: self.unseen.into_iter().collect(),
@@ -35,6 +41,12 @@ impl Notes {
             add(&mut all, text(&path), &note, note.real.as_ref().is_some_and(|real| changed.contains(real)));
         }
         all
+    }
+
+    /// The attributes that were asked for, as they are now.
+    fn settle_attributes(&self) -> Vec<Attribute> {
+        let asked = self.attributes.iter().filter(|(path, _)| !self.is_own(path));
+        asked.map(|(path, name)| Attribute { path: text(path), name: name.clone(), value: attribute(path, name) }).collect()
     }
 
     /// Folders of which a program was told the metadata of several files before it read them, or without reading them: after
@@ -70,4 +82,17 @@ fn add(all: &mut Observation, path: String, note: &Note, changed_elsewhere: bool
         None if note.absent => all.absent.push(Absent { path, looked_for: !note.asked_to_open }),
         None => {}
     }
+}
+
+/// The digest of a user's attribute of a file, or of the names of all of them for an empty name; none where there is none.
+pub fn attribute(path: &Path, name: &str) -> Option<Digest> {
+    const MOST: usize = 1 << 16;
+    let mut buffer = vec![0; MOST];
+    if name.is_empty() {
+        let length = rustix::fs::listxattr(path, &mut buffer[..]).ok()?;
+        let names = buffer.get(..length)?.split(|b| *b == 0).filter(|n| n.starts_with(b"user.")).collect::<Vec<_>>();
+        return Some(Digest::of(&names.join(&b'\n')));
+    }
+    let length = rustix::fs::getxattr(path, name, &mut buffer[..]).ok()?;
+    buffer.get(..length).map(Digest::of)
 }

@@ -8,10 +8,10 @@ use nix::libc;
 use super::super::calls::{At, Call};
 use super::super::record::{ChannelKind, Try};
 use super::super::resolve::Place;
-use super::{Last, Notes, Then, Told, is_the_kernels, stamp};
+use super::{Notes, Search, Then, Told, is_the_kernels, stamp};
 
 impl Notes {
-    pub(super) fn opens(&mut self, call: &Call, at: At, flags: i32, last: Option<Last>) -> Then {
+    pub(super) fn opens(&mut self, call: &Call, at: At, flags: i32) -> Then {
         if flags & libc::O_TMPFILE == libc::O_TMPFILE {
             return Then::GoOn;
         }
@@ -23,6 +23,10 @@ impl Notes {
         if is_the_kernels(&place.real) {
             return self.opens_the_kernels(&place);
         }
+        if !place.meta.as_ref().is_some_and(Metadata::is_dir) {
+            let search = self.searches.opens(call.thread, &place.real);
+            self.searched(search);
+        }
         if flags & libc::O_ACCMODE != libc::O_RDONLY || flags & (libc::O_CREAT | libc::O_TRUNC) != 0 {
             return self.opens_to_write(call, place, flags);
         }
@@ -31,8 +35,6 @@ impl Notes {
             _ if is_known => {}
             Some(_) if !self.is_allowed(&place, false) => self.refuse(Try::Read, super::text(&place.real)),
             Some(meta) if meta.is_dir() => {
-                let for_modules = matches!(&last, Some(Last::LookedAt(before)) if *before == place.name);
-                self.last.insert(call.thread, Last::OpenedFolder(place.real.clone(), for_modules));
                 self.goes_through(&place);
                 self.exists(&place, (None, None));
             }
@@ -110,9 +112,10 @@ impl Notes {
     /// A look at the metadata of what is at a name.
     pub(super) fn stats(&mut self, call: &Call, at: At, follow: bool) -> Then {
         let Some(place) = self.at(call, at, follow).filter(|p| !is_the_kernels(&p.real)) else { return Then::GoOn };
-        if follow {
-            self.last.insert(call.thread, Last::LookedAt(place.name.clone()));
-        }
+        // A folder that is not there is passed over like one in which nothing is found.
+        let is_folder = place.meta.as_ref().map_or(place.real.extension().is_none(), Metadata::is_dir);
+        let search = self.searches.asks(call.thread, &place.real, is_folder);
+        self.searched(search);
         self.look(place, |meta| (Some(meta.size()), Some(meta.mode() & 0o111 != 0)));
         Then::GoOn
     }
@@ -121,6 +124,7 @@ impl Notes {
     pub(super) fn may(&mut self, call: &Call, at: At, mode: u64, follow: bool) -> Then {
         let Some(place) = self.at(call, at, follow).filter(|p| !is_the_kernels(&p.real)) else { return Then::GoOn };
         let executes = mode as i32 & libc::X_OK != 0;
+        self.does_else(call.thread);
         self.look(place, |meta| (None, executes.then(|| meta.mode() & 0o111 != 0)));
         Then::GoOn
     }
@@ -128,8 +132,55 @@ impl Notes {
     /// Any other look at what is at a name.
     pub(super) fn looks(&mut self, call: &Call, at: At, follow: bool) -> Then {
         let Some(place) = self.at(call, at, follow).filter(|p| !is_the_kernels(&p.real)) else { return Then::GoOn };
+        self.does_else(call.thread);
         self.look(place, |_| (None, None));
         Then::GoOn
+    }
+
+    /// A question for an attribute of what is at a name; for the names of all of them, if none is named.
+    pub(super) fn asks_attribute(&mut self, call: &Call, at: At, name: Option<u64>, follow: bool) -> Then {
+        let Some(place) = self.at(call, at, follow).filter(|p| !is_the_kernels(&p.real)) else { return Then::GoOn };
+        self.notes_attribute(call, &place, name);
+        self.look(place, |_| (None, None));
+        Then::GoOn
+    }
+
+    /// The same of a file that is open.
+    pub(super) fn asks_attribute_of_open(&mut self, call: &Call, number: i32, name: Option<u64>) -> Then {
+        if let Some(path) = call.open_file(number).filter(|p| !is_the_kernels(p)) {
+            let place = self.find(call.thread, &path, true);
+            self.notes_attribute(call, &place, name);
+        }
+        Then::GoOn
+    }
+
+    fn notes_attribute(&mut self, call: &Call, place: &Place, name: Option<u64>) {
+        let name = name.map_or(Some(Vec::new()), |address| call.text(address));
+        // Those of the system say who may do what.
+        let name = name.map(|name| super::to_text(&name)).filter(|name| name.is_empty() || name.starts_with("user."));
+        if let Some(name) = name.filter(|_| place.meta.is_some() && !self.is_own(&place.real)) {
+            self.attributes.insert((place.name.clone(), name));
+        }
+    }
+
+    fn does_else(&mut self, thread: nix::unistd::Pid) {
+        if !self.searches.is_idle(thread) {
+            let listed = self.searches.does_else(thread);
+            self.listed_by_program(listed);
+        }
+    }
+
+    fn searched(&mut self, search: Search) {
+        for folder in search.interpreter {
+            self.paths.entry(folder).or_default().listed_for_modules = true;
+        }
+        self.listed_by_program(search.program);
+    }
+
+    pub(super) fn listed_by_program(&mut self, folders: Vec<std::path::PathBuf>) {
+        for folder in folders {
+            self.paths.entry(folder).or_default().listed = true;
+        }
     }
 
     fn look(&mut self, place: Place, tells: impl Fn(&Metadata) -> Told) {
@@ -148,12 +199,22 @@ impl Notes {
     /// A folder in which names are asked for from now on: what the links on the way lead to decides which it is.
     pub(super) fn goes_into(&mut self, call: &Call, at: At) -> Then {
         let Some(place) = self.at(call, at, true).filter(|p| !is_the_kernels(&p.real)) else { return Then::GoOn };
+        self.does_else(call.thread);
         self.goes_through(&place);
         match &place.meta {
             Some(_) => self.exists(&place, (None, None)),
             None => self.is_absent(place, false),
         }
         Then::GoOn
+    }
+
+    /// Folders that were gone through by the command's own links or back by `..` must be there.
+    pub(super) fn passes(&mut self, place: &mut Place) {
+        for folder in std::mem::take(&mut place.through) {
+            if !self.is_own(&folder) && !is_the_kernels(&folder) {
+                self.paths.entry(folder).or_default().looked_at = true;
+            }
+        }
     }
 
     pub(super) fn goes_through(&mut self, place: &Place) {
@@ -189,25 +250,19 @@ impl Notes {
         note.asked_to_open |= asked_to_open;
     }
 
-    pub(super) fn lists(&mut self, call: &Call, last: Option<Last>) -> Then {
+    pub(super) fn lists(&mut self, call: &Call, listing: Option<std::path::PathBuf>) -> Then {
         let folder = call.open_file(call.arguments[0] as i32);
         let Some(path) = folder.filter(|p| !is_the_kernels(p)) else { return Then::GoOn };
         // A call after the first reads on in the same folder, until nothing is left.
-        let begins = match &last {
-            Some(Last::Listing(before)) if *before == path => None,
-            Some(Last::OpenedFolder(opened, for_modules)) if *opened == path => Some(*for_modules),
-            _ => Some(false),
-        };
-        self.last.insert(call.thread, Last::Listing(path.clone()));
-        let Some(right_after_a_look) = begins else { return Then::GoOn };
-        if self.is_own(&path) {
+        let goes_on = listing.as_ref() == Some(&path);
+        self.listing.insert(call.thread, path.clone());
+        if goes_on || self.is_own(&path) {
             return Then::GoOn;
         }
-        let changed = || std::fs::metadata(&path).map_or(0, |meta| stamp(&meta).mtime);
-        let for_modules = right_after_a_look && self.images.is_first(call.thread, &path, changed());
-        let note = self.paths.entry(path).or_default();
-        note.listed_for_modules |= for_modules;
-        note.listed |= !for_modules;
+        let changed = std::fs::metadata(&path).map_or(0, |meta| stamp(&meta).mtime);
+        if self.searches.lists(call.thread, &path, changed) {
+            self.listed_by_program(vec![path]);
+        }
         Then::GoOn
     }
 }

@@ -1,14 +1,14 @@
 //! What is noted of the calls of a command, and what it comes to in the end.
 //!
 //! [`files`]: what is opened, looked at and listed; [`changes`]: what is made, written, renamed and deleted, which counts once
-//! the call has succeeded; [`channels`]: sockets, shared memory and the like; [`images`]: which processes share what an
-//! interpreter remembers; [`end`]: the observation.
+//! the call has succeeded; [`channels`]: sockets, shared memory and the like; [`search`]: which listings are an
+//! interpreter's; [`end`]: the observation.
 
 mod changes;
 mod channels;
 mod end;
 mod files;
-mod images;
+mod search;
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::fs::{self, Metadata};
@@ -22,7 +22,8 @@ use textum_base::Digest;
 
 use self::changes::Pending;
 use self::channels::Channels;
-use self::images::Images;
+pub use self::end::attribute;
+use self::search::{Search, Searches};
 use super::calls::{At, Call};
 use super::names::{from_text, to_text};
 use super::record::{Refused, Seal, Stamp, Try};
@@ -54,14 +55,6 @@ struct Note {
     seen_before: bool,
 }
 
-/// What the last call of a thread was, which tells what its next one means.
-#[derive(Debug)]
-enum Last {
-    LookedAt(PathBuf),
-    OpenedFolder(PathBuf, bool),
-    Listing(PathBuf),
-}
-
 /// The size of a file, and whether it may be executed, as far as a command was told.
 type Told = (Option<u64>, Option<bool>);
 
@@ -82,16 +75,19 @@ pub struct Notes {
     resolver: Resolver,
     /// Folders that the command made, or renamed: everything in them is its own.
     own_folders: HashSet<PathBuf>,
-    last: HashMap<Pid, Last>,
+    /// The folder that a thread goes on to list.
+    listing: HashMap<Pid, PathBuf>,
     /// Calls that have not returned yet.
     pending: HashMap<Pid, Pending>,
-    images: Images,
+    searches: Searches,
     /// What may be read, and what may be written too, if the command is sealed.
     sealed: Option<(Vec<PathBuf>, Vec<PathBuf>)>,
     /// Whether it has a network, and memory shared between processes, of its own.
     isolated: bool,
     refused: BTreeSet<Refused>,
     links: HashMap<PathBuf, PathBuf>,
+    /// Attributes that were asked for, by path and name; an empty name for all names.
+    attributes: BTreeSet<(PathBuf, String)>,
     channels: Channels,
     random: bool,
     unseen: BTreeSet<String>,
@@ -141,14 +137,15 @@ impl Notes {
 
     /// A process was begun by another; `shares`: as a thread of it.
     pub fn began(&mut self, parent: Pid, child: Pid, shares: bool) {
-        self.images.began(parent, child, shares);
+        self.searches.began(parent, child, shares);
     }
 
     /// A thread has ended.
     pub fn ended(&mut self, thread: Pid) {
-        self.images.ended(thread);
+        let listed = self.searches.ended(thread);
+        self.listed_by_program(listed);
         self.is_gone(thread);
-        self.last.remove(&thread);
+        self.listing.remove(&thread);
         self.pending.remove(&thread);
     }
 
@@ -159,7 +156,8 @@ impl Notes {
 
     /// The program that a process has become: what a `#!` line names is executed without being asked for.
     pub fn became(&mut self, process: Pid) {
-        self.images.became(process);
+        let listed = self.searches.became(process);
+        self.listed_by_program(listed);
         let program = fs::read_link(format!("/proc/{process}/exe")).ok();
         let program = program.filter(|p| p.is_absolute() && !p.to_string_lossy().ends_with(" (deleted)"));
         let place = program.map(|p| self.find(process, &p, true));
@@ -174,7 +172,9 @@ impl Notes {
     /// What a name of a call leads to; nothing for an empty name.
     fn at(&mut self, call: &Call, at: At, follow: bool) -> Option<Place> {
         let path = call.path(at)?;
-        Some(self.find(call.thread, &path, follow))
+        let mut place = self.find(call.thread, &path, follow);
+        self.passes(&mut place);
+        Some(place)
     }
 
     fn is_own(&self, path: &Path) -> bool {
@@ -194,15 +194,15 @@ impl Notes {
 
     /// Notes a call, as it is about to be carried out.
     pub fn take(&mut self, call: &Call) -> Then {
-        let last = self.last.remove(&call.thread);
+        let listing = self.listing.remove(&call.thread);
         let a = &call.arguments;
         let follows = |flags: u64| flags as i32 & libc::AT_SYMLINK_NOFOLLOW == 0;
         match call.number {
-            libc::SYS_openat => self.opens(call, At::folder(a[0], a[1]), a[2] as i32, last),
+            libc::SYS_openat => self.opens(call, At::folder(a[0], a[1]), a[2] as i32),
             libc::SYS_openat2 => {
                 let how = call.bytes(a[2], 8);
                 let flags = how.try_into().map_or(0, u64::from_ne_bytes);
-                self.opens(call, At::folder(a[0], a[1]), flags as i32, last)
+                self.opens(call, At::folder(a[0], a[1]), flags as i32)
             }
             libc::SYS_execve => self.executes_at(call, At::name(a[0])),
             libc::SYS_execveat => self.executes_at(call, At::folder(a[0], a[1])),
@@ -211,23 +211,27 @@ impl Notes {
             libc::SYS_faccessat => self.may(call, At::folder(a[0], a[1]), a[2], true),
             libc::SYS_faccessat2 => self.may(call, At::folder(a[0], a[1]), a[2], follows(a[3])),
             libc::SYS_readlinkat => self.looks(call, At::folder(a[0], a[1]), false),
-            libc::SYS_getxattr | libc::SYS_listxattr | libc::SYS_statfs => self.looks(call, At::name(a[0]), true),
-            libc::SYS_lgetxattr | libc::SYS_llistxattr => self.looks(call, At::name(a[0]), false),
-            super::calls::GETXATTRAT | super::calls::LISTXATTRAT => {
-                self.looks(call, At::folder(a[0], a[1]), follows(a[2]))
-            }
+            libc::SYS_statfs => self.looks(call, At::name(a[0]), true),
+            libc::SYS_getxattr => self.asks_attribute(call, At::name(a[0]), Some(a[1]), true),
+            libc::SYS_lgetxattr => self.asks_attribute(call, At::name(a[0]), Some(a[1]), false),
+            libc::SYS_listxattr => self.asks_attribute(call, At::name(a[0]), None, true),
+            libc::SYS_llistxattr => self.asks_attribute(call, At::name(a[0]), None, false),
+            libc::SYS_fgetxattr => self.asks_attribute_of_open(call, a[0] as i32, Some(a[1])),
+            libc::SYS_flistxattr => self.asks_attribute_of_open(call, a[0] as i32, None),
+            super::calls::GETXATTRAT => self.asks_attribute(call, At::folder(a[0], a[1]), Some(a[3]), follows(a[2])),
+            super::calls::LISTXATTRAT => self.asks_attribute(call, At::folder(a[0], a[1]), None, follows(a[2])),
             libc::SYS_inotify_add_watch => self.looks(call, At::name(a[1]), true),
             libc::SYS_name_to_handle_at => self.looks(call, At::folder(a[0], a[1]), false),
             libc::SYS_chdir => self.goes_into(call, At::name(a[0])),
-            libc::SYS_getdents64 => self.lists(call, last),
+            libc::SYS_getdents64 => self.lists(call, listing),
             libc::SYS_getrandom => self.asks_for_random(a[1], a[2]),
             libc::SYS_truncate => self.truncates(call, At::name(a[0])),
-            number => self.take_change(call, number, last),
+            number => self.take_change(call, number, listing),
         }
     }
 
     /// Calls that change something, or reach something else than files.
-    fn take_change(&mut self, call: &Call, number: libc::c_long, last: Option<Last>) -> Then {
+    fn take_change(&mut self, call: &Call, number: libc::c_long, listing: Option<PathBuf>) -> Then {
         let a = &call.arguments;
         match number {
             libc::SYS_renameat => self.renames(call, At::folder(a[0], a[1]), At::folder(a[2], a[3])),
@@ -244,7 +248,7 @@ impl Notes {
             _ => match self.take_channel(call, number) {
                 Some(then) => then,
                 #[cfg(target_arch = "x86_64")]
-                None => self.take_old(call, number, last),
+                None => self.take_old(call, number, listing),
                 #[cfg(not(target_arch = "x86_64"))]
                 None => Then::GoOn,
             },
@@ -253,16 +257,16 @@ impl Notes {
 
     /// The calls that only older architectures have.
     #[cfg(target_arch = "x86_64")]
-    fn take_old(&mut self, call: &Call, number: libc::c_long, last: Option<Last>) -> Then {
+    fn take_old(&mut self, call: &Call, number: libc::c_long, listing: Option<PathBuf>) -> Then {
         let a = &call.arguments;
         match number {
-            libc::SYS_open => self.opens(call, At::name(a[0]), a[1] as i32, last),
-            libc::SYS_creat => self.opens(call, At::name(a[0]), libc::O_CREAT | libc::O_WRONLY | libc::O_TRUNC, last),
+            libc::SYS_open => self.opens(call, At::name(a[0]), a[1] as i32),
+            libc::SYS_creat => self.opens(call, At::name(a[0]), libc::O_CREAT | libc::O_WRONLY | libc::O_TRUNC),
             libc::SYS_stat => self.stats(call, At::name(a[0]), true),
             libc::SYS_lstat => self.stats(call, At::name(a[0]), false),
             libc::SYS_access => self.may(call, At::name(a[0]), a[1], true),
             libc::SYS_readlink => self.looks(call, At::name(a[0]), false),
-            libc::SYS_getdents => self.lists(call, last),
+            libc::SYS_getdents => self.lists(call, listing),
             libc::SYS_rename => self.renames(call, At::name(a[0]), At::name(a[1])),
             libc::SYS_unlink | libc::SYS_rmdir => self.removes(call, At::name(a[0])),
             libc::SYS_link => self.links_file(call, At::name(a[0]), At::name(a[1]), false),

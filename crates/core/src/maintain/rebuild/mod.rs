@@ -266,7 +266,7 @@ pub fn rebuild(
 
 /// Tells how the environment differs from the recorded one; in words.
 fn tell_differences(differences: &[Reason], events: &dyn EventSink) -> Vec<String> {
-    let words: Vec<String> = differences.iter().map(in_words).collect();
+    let words: Vec<String> = differences.iter().map(crate::project::fingerprint::in_words).collect();
     if !words.is_empty() {
         events.event(Event::EnvironmentDiffers { differences: words.clone() });
     }
@@ -363,12 +363,4 @@ fn python_of(
     cache: Option<&std::path::Path>,
 ) -> Option<PythonRecord> {
     crate::project::fingerprint::python(command, project.workspace.root(), variables, cache, MayStart::Anything).ok()
-}
-
-/// A difference of the environment as a line.
-pub fn in_words(reason: &Reason) -> String {
-    // Of a digest its beginning tells as much as all of it.
-    let short = |value: &String| value.parse::<Digest>().map_or_else(|_| value.clone(), |d| d.short());
-    let side = |value: &Option<String>| value.as_ref().map_or("not there".to_string(), short);
-    format!("{} {} → {}", reason.name, side(&reason.from), side(&reason.to))
 }

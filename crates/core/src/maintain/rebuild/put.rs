@@ -1,6 +1,6 @@
 //! What a rebuilt stage reads, put where it looks for it: recorded sources, rebuilt results, checkpoints, references.
 
-use textum_base::{ProjectPath, SourcePath};
+use textum_base::{ProjectPath, SourcePath, link_stays};
 
 use super::RebuildError;
 use super::stages::Rebuilder;
@@ -8,6 +8,9 @@ use crate::config::manifest::is_within;
 use crate::fsio::{self, IoError, Standing, TreeDir};
 use crate::project::tree::write_new;
 use crate::record::receipt::{CheckpointReceipt, Content, ObservedInputs, PathContent, Read, StageReceipt, StorageMode};
+
+/// A file that is only a name has holes in place of its content, up to this size in bytes.
+const MOST_STOOD_IN: u64 = 1 << 40;
 
 impl Rebuilder<'_> {
     /// Why a reference cannot be read as it was, if it cannot: its bytes are only where they were.
@@ -54,9 +57,10 @@ impl Rebuilder<'_> {
         Ok(())
     }
 
-    /// Puts files of the project that the stage was seen to read, without declaring them, where it will look for them.
-    pub(super) fn put_observed(&self, receipt: &StageReceipt, tree: &TreeDir) -> Result<(), RebuildError> {
-        let Some(inputs) = receipt.observed.as_ref().and_then(|o| o.inputs) else { return Ok(()) };
+    /// Puts files of the project that the stage was seen to read, without declaring them, where it will look for them; and
+    /// what it only looked at or listed by its name. Those files that are only names.
+    pub(super) fn put_observed(&self, receipt: &StageReceipt, tree: &TreeDir) -> Result<Vec<String>, RebuildError> {
+        let Some(inputs) = receipt.observed.as_ref().and_then(|o| o.inputs) else { return Ok(Vec::new()) };
         let inputs = ObservedInputs::load(&self.project.store, &inputs)?;
         for file in inputs.project_files(&self.project.store)? {
             // A name that is no path of a project leads nowhere.
@@ -65,7 +69,45 @@ impl Rebuilder<'_> {
                 write_new(&self.project.store, &file.content(), tree, &path)?;
             }
         }
-        Ok(())
+        for (name, target) in &inputs.links {
+            let Ok(path) = ProjectPath::new(name) else { continue };
+            if link_stays(name, target) && tree.standing(&path)?.is_none() {
+                tree.create_parent(&path)?;
+                tree.create_link(target, &path)?;
+            }
+        }
+        self.put_names(&inputs, tree)
+    }
+
+    /// Makes names without content: folders, and files of the size that the stage was told.
+    fn put_names(&self, inputs: &ObservedInputs, tree: &TreeDir) -> Result<Vec<String>, RebuildError> {
+        let mut names: Vec<String> = inputs.present.clone();
+        for folder in &inputs.listed {
+            // One that is lost leaves the folder without its names, and the rebuild comes out as it does.
+            let entries = self.project.store.read(&folder.entries).unwrap_or_default();
+            let below = |entry: &str| if folder.path.is_empty() { entry.to_string() } else { format!("{}/{entry}", folder.path) };
+            names.extend(String::from_utf8_lossy(&entries).lines().map(below));
+        }
+        let mut stand_ins = Vec::new();
+        for name in names {
+            // A name that is no path of a project leads nowhere.
+            let Ok(path) = ProjectPath::new(name.trim_end_matches('/')) else { continue };
+            if tree.standing(&path)?.is_some() {
+                continue;
+            }
+            tree.create_parent(&path)?;
+            if name.ends_with('/') {
+                tree.create_folder(&path)?;
+                continue;
+            }
+            let look = inputs.looks.get(&name);
+            let mode = if look.is_some_and(|look| look.exec == Some(true)) { 0o755 } else { 0o644 };
+            let file = tree.create_file(&path, mode)?;
+            let size = look.and_then(|look| look.size).unwrap_or_default().min(MOST_STOOD_IN);
+            file.file().set_len(size).map_err(IoError::of("write", file.path()))?;
+            stand_ins.push(name);
+        }
+        Ok(stand_ins)
     }
 
     /// Puts the checkpoint that a stage goes on from at its place: as it was made again, or as recorded.

@@ -51,11 +51,15 @@ impl Rebuilder<'_> {
         if let Some(address) = inputs.network.first() {
             return Ok(Some(format!("it connected to {address}")));
         }
-        if inputs.own_network {
-            return Ok(Some("its processes connect to one another, which none that is sealed may".to_string()));
+        if let Some(channel) = inputs.channels.first() {
+            return Ok(Some(format!("it could be told something by {} {}", channel.kind.word(), channel.name)));
         }
-        if let Some(path) = inputs.changed.iter().chain(&inputs.state).next() {
-            return Ok(Some(format!("it changed {path}, outside of its outputs")));
+        if let Some((path, _)) = inputs.kept.iter().find(|(_, state)| state.existed) {
+            return Ok(Some(format!("it read and changed {path}, whose content before is not kept")));
+        }
+        // In a sandbox it may write what it likes.
+        if let Some(path) = inputs.changed.iter().chain(&inputs.state).find(|path| path.starts_with(['/', '~'])) {
+            return Ok(Some(format!("it changed {path}, outside the project")));
         }
         if let Some(what) = inputs.unseen.first() {
             return Ok(Some(what.clone()));

@@ -38,6 +38,8 @@ pub struct StageRebuild {
     pub sealed: Option<bool>,
     /// Why it was not sealed, if it was to be.
     pub unsealed: Option<String>,
+    /// Files of which only the name was recorded, as it was only looked at or listed, and which it opened now.
+    pub stand_ins: Vec<String>,
     /// Of a training that was repeated: the steps whose checkpoints were made again.
     pub steps: Vec<u64>,
 }
@@ -53,6 +55,7 @@ impl StageRebuild {
             failure: None,
             sealed: None,
             unsealed: None,
+            stand_ins: Vec::new(),
             steps: Vec::new(),
         }
     }
@@ -109,7 +112,7 @@ impl Rebuilder<'_> {
             }
         }
         if let Some(stage) = self.stages.last_mut() {
-            (stage.sealed, stage.unsealed) = (attempt.sealed, attempt.unsealed);
+            (stage.sealed, stage.unsealed, stage.stand_ins) = (attempt.sealed, attempt.unsealed, attempt.stand_ins);
         }
         Ok(())
     }
@@ -175,7 +178,7 @@ impl Rebuilder<'_> {
         for read in &receipt.reads {
             self.put_read(receipt, read, &tree)?;
         }
-        self.put_observed(receipt, &tree)?;
+        let mut stand_ins = self.put_observed(receipt, &tree)?;
         self.put_checkpoint(receipt, &tree)?;
         let references = receipt.reads.iter().filter(|r| r.hold == StorageMode::Reference).map(|r| r.at.path.clone()).collect();
         let scanner = Arc::new(Scanner::open(root, None).with_references(references));
@@ -195,7 +198,8 @@ impl Rebuilder<'_> {
         };
         let task = self.task(receipt, &scanner, folder.to_path_buf(), seal)?;
         let rebuilt = execute_cancellable(&stage_context, task, self.cancel)?;
-        Ok(Attempt { rebuilt, log: folder.join("log"), scanner, sealed: None, unsealed: None })
+        stand_ins.retain(|path| rebuilt.undeclared.contains(path));
+        Ok(Attempt { rebuilt, log: folder.join("log"), scanner, stand_ins, sealed: None, unsealed: None })
     }
 
     fn task(
@@ -281,6 +285,8 @@ pub(super) struct Attempt {
     pub rebuilt: StageReceipt,
     pub log: PathBuf,
     pub scanner: Arc<Scanner>,
+    /// Files of which only the name was recorded, and which it opened.
+    pub stand_ins: Vec<String>,
     /// Whether nothing but what is recorded could be read; none where Textum does it itself.
     pub sealed: Option<bool>,
     /// Why it was not sealed, if it was to be.

@@ -9,7 +9,7 @@ use crate::config::manifest::is_within;
 use crate::project::observed::ObservedCheck;
 use crate::project::workspace::Project;
 use crate::record::receipt::{
-    ObservedFile, ObservedInputs, ObservedKind, PathContent, StageReceipt, StageState, StorageMode, Verdict, canonical,
+    ObservedFile, ObservedHow, ObservedInputs, ObservedKind, PathContent, StageReceipt, StageState, StorageMode, Verdict, canonical,
 };
 use crate::store::{Digest, StoreError};
 
@@ -130,10 +130,11 @@ impl Judge<'_> {
 
 /// What tells executions with the same inputs from others: the key, and what was seen to be read beside it.
 fn same_inputs(receipt: &StageReceipt) -> Digest {
-    match receipt.observed.as_ref().and_then(|o| o.inputs) {
-        Some(observed) => Digest::of(&[&receipt.key.as_bytes()[..], &observed.as_bytes()[..]].concat()),
-        None => receipt.key,
-    }
+    let observed = receipt.observed.as_ref();
+    // Where not all was seen, the environment as a whole tells.
+    let environment = receipt.environment.filter(|_| observed.is_none_or(|o| o.how != ObservedHow::Yes));
+    let parts = [Some(receipt.key), observed.and_then(|o| o.inputs), environment];
+    Digest::of(&parts.iter().flatten().map(|digest| &digest.as_bytes()[..]).collect::<Vec<_>>().concat())
 }
 
 /// What is known of whether executions come out the same again.
@@ -160,9 +161,11 @@ pub(super) fn evidence(all: &Inventory) -> Evidence {
             None => drop(results.insert(inputs, outputs)),
         }
     }
-    for stage in all.rebuilds.iter().flat_map(|(_, r)| &r.stages) {
+    for (stage, same) in all.rebuilds.iter().flat_map(|(_, r)| r.stages.iter().map(|s| (s, r.differences.is_empty()))) {
         match stage.verdict {
             Verdict::Identical => drop(found.rebuilt.insert(stage.receipt)),
+            // In another environment it says nothing of the stage.
+            Verdict::Different | Verdict::Equivalent if !same => {}
             Verdict::Different | Verdict::Equivalent => drop(found.against.insert(stage.receipt)),
             // One that failed says nothing of the stage: its machine may have lacked a package.
             Verdict::Failed => {}

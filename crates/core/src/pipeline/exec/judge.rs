@@ -40,6 +40,13 @@ impl StageContext<'_> {
             if let Some((started, declared)) = outcome.other_interpreter.clone() {
                 self.events.event(Event::OtherInterpreter { stage: task.inputs.stage.clone(), started, declared });
             }
+            if let Some((there, differences)) = &outcome.environment {
+                receipt.environment = Some(*there);
+                if !differences.is_empty() {
+                    let differences = differences.iter().map(crate::project::fingerprint::in_words).collect();
+                    self.events.event(Event::OtherEnvironment { stage: task.inputs.stage.clone(), differences });
+                }
+            }
             if let Some(settled) = &outcome.settled {
                 receipt.undeclared.clone_from(&settled.undeclared);
             }
@@ -63,7 +70,7 @@ impl StageContext<'_> {
         if let (Ok(seen), Some(observer)) = (&observed, self.observer) {
             let mut refused = seen.refused.clone();
             // What is there in the tree and not in its sandbox it tried in vain too, whether or not it minded.
-            if let (Some(settled), Exit::Code(0)) = (&seen.settled, exit) {
+            if let Some(settled) = &seen.settled {
                 refused.extend(refusal::lacking_in_sandbox(task, settled, missed, observer.ignored()));
             }
             if let Some(reason) = refusal::refusal(task, &refused, observer.ignored()) {

@@ -14,9 +14,10 @@ use crate::pipeline::executor::SEEN_AWAY;
 use crate::project::observed::{
     AwayOrder, FileDigests, Ignored, Places, SettleError, Settled, Stage, read_seen_away, settle, take_in_seen,
 };
+use crate::project::fingerprint::{Reason, ReasonKind, environment_differences};
 use crate::project::workspace::Project;
-use crate::record::receipt::{Exit, Observed, ObservedHow};
-use crate::store::Writer;
+use crate::record::receipt::{EnvironmentRecord, Exit, Observed, ObservedHow, canonical};
+use crate::store::{Digest, Writer};
 
 /// What stages of a project are observed with.
 pub struct Observer {
@@ -34,6 +35,8 @@ pub struct Observer {
     called: Option<String>,
     /// The program itself.
     declared: Option<PathBuf>,
+    /// The environment here.
+    environment: Option<EnvironmentRecord>,
 }
 
 /// What came of observing one stage.
@@ -48,6 +51,8 @@ pub(super) struct Outcome {
     pub refused: Vec<Refused>,
     /// The interpreter that it started, if none is the declared one: with that.
     pub other_interpreter: Option<(String, String)>,
+    /// The record of the environment on another machine that it was executed in, and in what that differs from the one here.
+    pub environment: Option<(Digest, Vec<Reason>)>,
     /// How the command itself ended, which its tracer cannot always do in the same way.
     pub end: Option<Exit>,
 }
@@ -57,7 +62,8 @@ impl Observer {
     pub fn of(project: &Project) -> Option<Observer> {
         let program = textum_observe::tracer().filter(|_| textum_observe::is_possible())?;
         let manifest = &project.manifest;
-        let python = manifest.environment.python.as_ref().and_then(|_| project.environment().ok()?.record.python);
+        let environment = project.environment().ok().map(|now| now.record);
+        let python = environment.as_ref().and_then(|record| record.python.clone());
         let packages = match &manifest.environment.packages {
             Packages::These(names) => Some(names.clone()),
             Packages::Used | Packages::All => None,
@@ -71,6 +77,7 @@ impl Observer {
             packages,
             count_system: manifest.observe.count_system,
             state: project.workspace.state(),
+            environment,
             called: manifest.environment.python.clone(),
             declared: python.as_ref().and_then(|python| std::fs::canonicalize(&python.executable).ok()),
             keep: python.filter(|_| manifest.environment.keep).map(|python| (python.executable.into(), python.version)),
@@ -122,10 +129,30 @@ impl Observer {
             });
         };
         let settled = take_in_seen(inputs, &seen, writer)?;
-        let observed = Observed { how: ObservedHow::Away, because: None, inputs: Some(settled.digest), environment: None, sealed };
+        let environment = seen.environment.as_ref().map(|there| self.environment_there(there, writer)).transpose()?;
+        let because = (!seen.not_whole.is_empty()).then(|| seen.not_whole.join(", "));
+        let observed = Observed { how: ObservedHow::Away, because, inputs: Some(settled.digest), environment: None, sealed };
         let missed = missed(&settled);
         let end = seen.end.map(exit_of);
-        Ok(Ok(Outcome { observed, settled: Some(settled), missed, refused: seen.refused, other_interpreter: None, end }))
+        Ok(Ok(Outcome { observed, settled: Some(settled), missed, refused: seen.refused, other_interpreter: None, environment, end }))
+    }
+
+    fn environment_there(
+        &self,
+        there: &EnvironmentRecord,
+        writer: Option<&Writer<'_>>,
+    ) -> Result<(Digest, Vec<Reason>), ExecError> {
+        let text = canonical(there)?;
+        let digest = match writer {
+            Some(writer) => writer.put_document(&text)?,
+            None => Digest::of(&text),
+        };
+        let mut differences = self.environment.as_ref().map(|here| environment_differences(here, there)).unwrap_or_default();
+        if let Some(here) = self.environment.as_ref().filter(|here| here.system != there.system) {
+            let (from, to) = (Some(here.system.clone()), Some(there.system.clone()));
+            differences.insert(0, Reason { kind: ReasonKind::Python, name: "system".to_string(), from, to });
+        }
+        Ok((digest, differences))
     }
 
     /// What does not count.
@@ -198,6 +225,7 @@ impl Observer {
             missed,
             other_interpreter: self.other_interpreter(&observation),
             refused: observation.refused,
+            environment: None,
             end,
         }))
     }
@@ -218,7 +246,7 @@ impl From<SettleError> for ExecError {
 impl Outcome {
     /// Nothing was seen.
     pub(super) fn without(observed: Observed) -> Outcome {
-        Outcome { observed, settled: None, missed: Vec::new(), refused: Vec::new(), other_interpreter: None, end: None }
+        Outcome { observed, settled: None, missed: Vec::new(), refused: Vec::new(), other_interpreter: None, environment: None, end: None }
     }
 }
 

@@ -79,6 +79,12 @@ pub struct RunOptions {
 }
 
 impl RunOptions {
+    /// Where stages are to execute, by their names and all others, as far as that was asked for.
+    pub(super) fn places_by_name(&self, project: &Project) -> (BTreeMap<String, String>, Option<String>) {
+        let of = |(index, place): (&StageIndex, &String)| (project.manifest.stages[*index].name.clone(), place.clone());
+        (self.places.iter().map(of).collect(), self.place.clone())
+    }
+
     /// Where a stage executes; none: on this machine. What Textum does itself it does here.
     pub fn place_of(&self, decl: &StageDecl, index: StageIndex) -> Option<String> {
         let said = self.places.get(&index).or(self.place.as_ref()).or(decl.place.as_ref());
@@ -126,7 +132,10 @@ pub fn run(
             plan_context.from.clone_from(&options.from);
             plan_context.trust_old = options.trust_old;
     plan_context.sealed = options.sealed;
+    plan_context.places = options.places_by_name(project);
+            plan_context.places = options.places_by_name(project);
             plan_context.sealed = options.sealed;
+    plan_context.places = options.places_by_name(project);
             let plan = Plan::make(&plan_context, &selected)?;
             if !plan.has_work() && !options.trust_old {
                 // Whatever a job that was left would write there is not wanted.
@@ -435,6 +444,7 @@ fn carry_out(
     let mut plan_context = PlanContext::new(project, selected, options.force.clone())?;
     plan_context.trust_old = options.trust_old;
     plan_context.sealed = options.sealed;
+    plan_context.places = options.places_by_name(project);
     let apart = pool.map(|pool| Apart::new(project, &draft.run, sources, pool, false));
     let chain = RefCell::default();
     let stage_context = &stage_context;

@@ -135,7 +135,11 @@ impl ActiveRun<'_> {
             let came_out_so = |o: &PathContent| receipt.outputs().any(|n| n == o);
             let differing: Vec<String> = old.outputs.iter().filter(|o| !came_out_so(o)).map(|o| o.path.to_string()).collect();
             if !differing.is_empty() {
-                self.events.event(Event::NotDeterministic { stage: decision.stage.clone(), paths: differing });
+                let is_seen = |how: Option<&str>| matches!(how, Some("yes"));
+                let both_seen = is_seen(old.made.observed.as_deref()) && is_seen(HowMade::of(&receipt).observed.as_deref());
+                let other_environment = !both_seen && old.made.environment != receipt.environment;
+                let stage = decision.stage.clone();
+                self.events.event(Event::NotDeterministic { other_environment, stage, paths: differing });
             }
         }
         let state = match receipt.state {

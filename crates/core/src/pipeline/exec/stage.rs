@@ -184,9 +184,10 @@ impl StageContext<'_> {
         Ok(variables)
     }
 
-    /// A sealed stage has a folder for temporary files of its own, and an empty home unless `HOME` is declared.
+    /// A sealed stage has a folder for temporary files of its own, and a home of its own, with a cache, unless
+    /// `HOME` is declared: what is written there is thrown away.
     fn private_folders(&self, task: &Task, variables: &mut Vec<(String, String)>) -> Result<(), ExecError> {
-        for (name, folder) in [("TMPDIR", "tmp"), ("HOME", "home")] {
+        for (name, folder) in [("TMPDIR", "tmp"), ("HOME", "home"), ("XDG_CACHE_HOME", "home/.cache")] {
             let folder = task.folder.join(folder);
             fsio::create_folder(&folder)?;
             if !task.inputs.vars.contains_key(name) {

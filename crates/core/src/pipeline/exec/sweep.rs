@@ -131,6 +131,7 @@ pub fn run_sweep(
     let mut base = PlanContext::new(project, &chosen, options.force.clone())?;
     base.trust_old = options.trust_old;
     base.sealed = options.sealed;
+    base.places = options.places_by_name(project);
     let git = crate::project::git::git_state(project.workspace.root());
     let context = SweepContext {
         project,
@@ -241,6 +242,7 @@ impl<'s> SweepContext<'s> {
             has_undeclared: OnceCell::new(),
             trust_old: self.base.trust_old,
             sealed: self.base.sealed,
+            places: self.base.places.clone(),
         }
     }
 

@@ -49,6 +49,8 @@ pub struct PlanContext<'p> {
     pub trust_old: bool,
     /// Whether all stages are sealed.
     pub sealed: bool,
+    /// Where stages are to execute, by their names and all others, whatever the manifest says.
+    pub places: (BTreeMap<String, String>, Option<String>),
 }
 
 /// Documents of observed inputs, by digest.
@@ -150,6 +152,7 @@ impl<'p> PlanContext<'p> {
             has_undeclared: OnceCell::new(),
             trust_old: false,
             sealed: false,
+            places: Default::default(),
         })
     }
 

@@ -78,6 +78,8 @@ impl PlanContext<'_> {
             (Some("trusted"), _) => Ok(Vec::new()),
             _ if !decl.observe => Ok(Vec::new()),
             // Of the project there was nothing but what is declared, and files of another machine cannot be looked at here.
+            // What is sent to another machine has the environment there, which is asked of nobody before.
+            (Some("away"), _) if self.is_sent(decl) => Ok(Vec::new()),
             (Some("no" | "away"), _) if decl.no_environment || self.has_environment(made.environment.as_ref())? => Ok(Vec::new()),
             (None, _) if self.trust_old => Ok(Vec::new()),
             _ => Ok(never()),
@@ -87,6 +89,13 @@ impl PlanContext<'_> {
     /// Whether a stage is sealed: by its own word, or because all are.
     pub fn is_sealed(&self, decl: &StageDecl) -> bool {
         decl.sealed || (self.sealed && !decl.run.is_own())
+    }
+
+    /// Whether a stage executes at a place that shares no folder with this machine.
+    fn is_sent(&self, decl: &StageDecl) -> bool {
+        let (of_stages, of_all) = &self.places;
+        let said = of_stages.get(&decl.name).or(of_all.as_ref()).or(decl.place.as_ref());
+        said.is_some_and(|name| self.project.manifest.places.iter().any(|p| p.name == *name && !p.shares_folder()))
     }
 
     /// What the last result of a stage had from where nothing can be checked.

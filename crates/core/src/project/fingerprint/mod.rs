@@ -21,7 +21,7 @@ pub use inputs::{Resolved, inputs_of, notebook_input, read_input};
 pub use lines::{LineChange, line_change};
 pub use outside::read_outside;
 pub use python::{MayStart, PythonError, find_command, python};
-pub use reason::{Reason, ReasonKind, environment_differences, reasons};
+pub use reason::{Reason, ReasonKind, environment_differences, in_words, reasons};
 pub use scan::{ScanError, Scanner};
 pub use secret::{SecretKey, is_secret, key_of, make_key};
 pub use stat::{Stat, now_nanos};

@@ -148,3 +148,11 @@ pub fn environment_differences(old: &EnvironmentRecord, new: &EnvironmentRecord)
     };
     counted_differences(counted(old).as_ref(), counted(new).as_ref())
 }
+
+/// A difference of the environment as a line.
+pub fn in_words(reason: &Reason) -> String {
+    // Of a digest its beginning tells as much as all of it.
+    let short = |value: &String| value.parse::<Digest>().map_or_else(|_| value.clone(), |d| d.short());
+    let side = |value: &Option<String>| value.as_ref().map_or("not there".to_string(), short);
+    format!("{} {} → {}", reason.name, side(&reason.from), side(&reason.to))
+}

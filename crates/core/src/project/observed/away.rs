@@ -17,7 +17,8 @@ use super::places::Places;
 use super::seal::{can_seal, seal_of};
 use super::settle::{Settled, Stage, settle};
 use crate::fsio;
-use crate::record::receipt::{OBSERVED, ObservedInputs, ObservedKind, canonical, files_of_list, list_text};
+use crate::project::fingerprint::{MayStart, python, system};
+use crate::record::receipt::{ENVIRONMENT, EnvironmentRecord, OBSERVED, ObservedInputs, ObservedKind, canonical, files_of_list, list_text};
 use crate::store::{Digest, Writer};
 
 /// The word by which this program is asked, on another machine, to execute a stage under its tracer.
@@ -69,6 +70,10 @@ pub struct SeenAway {
     pub touched: Vec<String>,
     /// Sources whose compiled form was older than they are.
     pub stale: Vec<String>,
+    /// The interpreter, its packages and the system there.
+    pub environment: Option<EnvironmentRecord>,
+    /// What could not be followed.
+    pub not_whole: Vec<String>,
 }
 
 impl SeenAway {
@@ -105,13 +110,21 @@ pub fn execute_observed(order: &Path, record: &Path, command: &[OsString]) -> Re
     let text = std::fs::read(&raw).map_err(|e| format!("{}: {e}", raw.display()))?;
     let observation: Observation = serde_json::from_slice(&text).map_err(|e| format!("{}: {e}", raw.display()))?;
     let said = seen(&told, observation, (&root, folder), &variables)?;
-    write(record, &SeenAway { can_seal: can_seal(), ..said })?;
+    let environment = Some(environment_there(&told, &root, &variables));
+    write(record, &SeenAway { can_seal: can_seal(), environment, ..said })?;
     Ok(textum_observe::end_as(end))
 }
 
 fn write(record: &Path, seen: &SeenAway) -> Result<(), String> {
     let text = serde_json::to_vec(seen).map_err(|e| e.to_string())?;
     fsio::write_derived(record, &text).map_err(|e| e.to_string())
+}
+
+/// The environment of the machine that the stage was executed on.
+fn environment_there(order: &AwayOrder, root: &Path, variables: &[(String, String)]) -> EnvironmentRecord {
+    let declared = order.interpreter.as_deref();
+    let asked = |command: &str| python(command, root, variables, None, MayStart::Anything).ok();
+    EnvironmentRecord { r#type: ENVIRONMENT.to_string(), python: declared.and_then(asked), system: system() }
 }
 
 /// The interpreter that is declared, or else the Python that is found first on the path of programs.
@@ -159,6 +172,7 @@ fn seen(
         refused: observation.refused,
         touched: settled.touched,
         stale: settled.stale,
+        not_whole: observation.not_whole,
         ..SeenAway::default()
     })
 }
@@ -183,6 +197,9 @@ pub fn read_seen_away(path: &Path) -> Option<SeenAway> {
         if !is_one {
             return None;
         }
+    }
+    if seen.environment.as_ref().is_some_and(|record| record.r#type != ENVIRONMENT) {
+        return None;
     }
     Some(seen)
 }
@@ -235,6 +252,7 @@ mod tests {
             channels: Vec::new(),
             random: false,
             looks: Default::default(),
+            attributes: Default::default(),
             links: Default::default(),
             times: Vec::new(),
             kept: Default::default(),

@@ -227,6 +227,17 @@ impl ObservedCheck {
                 found.push(Reason { kind: ReasonKind::LookedAt, name: name.clone(), from, to: told(now.len(), exec) });
             }
         }
+        for (name, all) in &inputs.attributes {
+            // What is put into a sandbox has none.
+            let has_some = !(matches!(world, World::Sandbox(_)) && is_of_project(name));
+            for (attribute, then) in all {
+                let now = has_some.then(|| textum_observe::attribute(&self.places.path(name), attribute)).flatten();
+                if now != *then {
+                    let told = |digest: Option<Digest>| digest.map(|d| format!("attribute {attribute} {}", d.short()));
+                    found.push(Reason { kind: ReasonKind::LookedAt, name: name.clone(), from: told(*then), to: told(now) });
+                }
+            }
+        }
         for (name, then) in &inputs.links {
             let now = std::fs::read_link(self.places.path(name)).ok().filter(|_| self.is_there(name, world));
             let now = now.map(|target| textum_observe::to_text(std::os::unix::ffi::OsStrExt::as_bytes(target.as_os_str())));

@@ -12,6 +12,7 @@ use super::packages::{installed_in, library_of};
 use super::places::{Area, is_of_project};
 use super::settle::Settling;
 use crate::record::receipt::{ObservedLook, ObservedState};
+use crate::store::Digest;
 
 impl Settling<'_> {
     pub(super) fn listed(&self, observation: &Observation) -> Vec<(String, PathBuf, bool)> {
@@ -21,8 +22,7 @@ impl Settling<'_> {
             let is_root_of_modules = installed_in(&path.join("x")).is_some_and(|folder| folder == path)
                 || library_of(&path.join("x")).is_some_and(|folder| folder == path);
             let in_packages = installed_in(&path).is_some() || library_of(&path).is_some() || is_root_of_modules;
-            let reads_modules = self.module_folders.contains(&path);
-            let modules = listed.for_modules && (reads_modules || in_packages);
+            let modules = listed.for_modules;
             // Inside of packages nobody looks for what might be there; at their top another module of a name counts.
             if in_packages && !(is_root_of_modules && modules) {
                 continue;
@@ -100,6 +100,20 @@ impl Settling<'_> {
         // The folders above what is declared are there for its sake.
         let is_declared = self.stage.reads.iter().chain(&self.stage.all_outputs).any(|known| overlap(known, &name));
         (!is_declared).then_some(name)
+    }
+
+    /// Users' attributes that were asked for: of what is declared too, of which only the content counts by itself.
+    pub(super) fn attributes(&self, observation: &Observation) -> BTreeMap<String, BTreeMap<String, Option<Digest>>> {
+        let mut found: BTreeMap<String, BTreeMap<String, Option<Digest>>> = BTreeMap::new();
+        for asked in &observation.attributes {
+            let path = textum_observe::from_text(&asked.path);
+            let Some((name, area)) = self.stage.places.name(&asked.path) else { continue };
+            let is_own = self.stage.outputs.iter().any(|o| is_within(&name, o)) || self.is_textums(&path);
+            if area != Area::System && !self.stage.ignored.covers(&name) && !is_own {
+                found.entry(name).or_default().insert(asked.name.clone(), asked.value);
+            }
+        }
+        found
     }
 
     /// Links, with what they lead to.

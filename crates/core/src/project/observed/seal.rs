@@ -31,6 +31,7 @@ pub fn seal_of(
                 // What is installed in a folder of its own lies beside its programs.
                 let prefix = folder.parent().filter(|p| p.components().count() > 2 && Some(*p) != home.as_deref());
                 read.extend(prefix.map(Path::to_path_buf));
+                read.extend(prefix.and_then(made_from));
                 read.push(folder);
             }
         }
@@ -49,6 +50,14 @@ pub fn seal_of(
     }
     let write = [root, task_folder, Path::new("/dev")];
     Seal { read: read.iter().map(|p| text(&whole(p))).collect(), write: write.map(|p| text(&whole(p))).to_vec() }
+}
+
+/// The folder of the interpreter that a virtual environment was made from (PEP 405).
+fn made_from(environment: &Path) -> Option<PathBuf> {
+    let text = std::fs::read_to_string(environment.join("pyvenv.cfg")).ok()?;
+    let home = text.lines().find_map(|line| line.strip_prefix("home")?.trim_start().strip_prefix('='))?;
+    let prefix = Path::new(home.trim()).parent()?;
+    (prefix.is_absolute() && prefix.parent().is_some()).then(|| prefix.to_path_buf())
 }
 
 /// Whether this machine can seal at all.

@@ -169,6 +169,7 @@ pub fn settle(
         absent: settling.absent(observation),
         present,
         looks,
+        attributes: settling.attributes(observation),
         links: settling.links(observation),
         times: settling.times(observation),
         modules: if listed.iter().any(|l| l.modules) { settling.modules.iter().cloned().collect() } else { Vec::new() },

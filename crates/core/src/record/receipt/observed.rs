@@ -73,6 +73,9 @@ pub struct ObservedInputs {
     /// What was seen of files that were looked at without being read. It counts.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub looks: BTreeMap<String, ObservedLook>,
+    /// Users' attributes of files that were asked for, by path and name, with the digests of their values. They count.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub attributes: BTreeMap<String, BTreeMap<String, Option<Digest>>>,
     /// Links that were looked at, or that led to a folder in which names were asked for, with what they led to. It counts.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub links: BTreeMap<String, String>,

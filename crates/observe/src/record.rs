@@ -243,4 +243,7 @@ pub struct Seal {
     pub read: Vec<String>,
     /// Files and folders that may be read and written, with everything below.
     pub write: Vec<String>,
+    /// Folders made for the command alone: what is in them is its own.
+    #[serde(default)]
+    pub own: Vec<String>,
 }

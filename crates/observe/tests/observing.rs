@@ -202,7 +202,7 @@ fn a_sealed_command_is_refused_what_is_not_allowed() {
     std::fs::write(inside.path().join("near"), "1").unwrap();
     let text = |path: &Path| std::fs::canonicalize(path).unwrap().display().to_string();
     let system = ["/usr", "/lib", "/lib64", "/bin", "/etc", "/proc"].map(String::from).to_vec();
-    let seal = Seal { read: system, write: vec![text(inside.path()), "/dev".into()] };
+    let seal = Seal { read: system, write: vec![text(inside.path()), "/dev".into()], own: Vec::new() };
     let file = inside.path().join("seal.json");
     std::fs::write(&file, serde_json::to_vec(&seal).unwrap()).unwrap();
     let record = inside.path().join("record.json");

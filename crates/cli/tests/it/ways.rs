@@ -234,6 +234,12 @@ fn executed_and_rebuilt(shed: &mut Shed, ways: &[Way]) {
             None if !said.is_empty() && way.tree != "counts" => shed.problem(way, &format!("said: {said:?}")),
             _ => {}
         }
+        if let Some((name, value)) = &way.variable {
+            let plan = shed.textum(&["plan", &way.stage], &[(name, value)]);
+            if by_stage(&plan, way)["reasons"][0]["name"] != name.as_str() {
+                shed.problem(way, &format!("another {name} does not count"));
+            }
+        }
         let stage = by_stage(&rebuilt, way);
         let matches = match way.rebuild().split_once(": ") {
             Some(("stand-in", name)) => stage["stand_ins"][0].as_str().is_some_and(|path| path.contains(name)),
@@ -256,16 +262,9 @@ fn changed(shed: &mut Shed, ways: &[Way]) {
     }
     let plan = shed.textum(&["plan"], &[]);
     for way in ways.iter().filter(|w| !w.fails) {
-        let (planned, variable) = (by_stage(&plan, way), way.variable.as_ref());
-        let runs = planned["action"] == "run";
-        if runs != (way.tree == "counts" && variable.is_none()) && !way.tree.starts_with("partial") {
+        let planned = by_stage(&plan, way);
+        if (planned["action"] == "run") != (way.tree == "counts" && way.variable.is_none()) && !way.tree.starts_with("partial") {
             shed.problem(way, &format!("after the change: {} {}", planned["action"], planned["reasons"]));
-        }
-        if let Some((name, value)) = variable {
-            let plan = shed.textum(&["plan", &way.stage], &[(name, value)]);
-            if by_stage(&plan, way)["reasons"][0]["name"] != name.as_str() {
-                shed.problem(way, &format!("another {name} does not count"));
-            }
         }
     }
 }

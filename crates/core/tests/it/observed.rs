@@ -7,10 +7,10 @@ use std::sync::Arc;
 
 use textum_base::SourcePath;
 use textum_core::config::manifest::Trust;
-use textum_core::observe::{Absent, Listed, Observation, Opened, Stamp};
+use textum_core::observe::{Absent, Changed, Channel, ChannelKind, Link, Listed, Looked, Observation, Opened, Stamp};
 use textum_core::project::fingerprint::ReasonKind;
 use textum_core::project::observed::{FileDigests, Ignored, ObservedCheck, Places, Settled, Stage, World, settle};
-use textum_core::record::receipt::{Content, ObservedGroup, ObservedInputs, ObservedKind};
+use textum_core::record::receipt::{Content, ObservedFolder, ObservedGroup, ObservedInputs, ObservedKind};
 use textum_core::store::{Digest, Store};
 
 /// A project, a home folder and a store, all in one folder.
@@ -69,6 +69,7 @@ impl Shed {
             state: Some(self.path("project/.textum")),
             packages: None,
             count_system: false,
+            sealed: false,
             keep: None,
         };
         let writer = self.store.writer().unwrap();
@@ -85,7 +86,7 @@ impl Shed {
 
     /// What has changed, in words.
     fn changes(&self, inputs: &ObservedInputs, world: World<'_>) -> Vec<String> {
-        let found = self.check(&self.variables).changes(&self.store, inputs, world, Trust::Content, 50).unwrap();
+        let found = self.check(&self.variables).changes(&self.store, inputs, world, None, 50).unwrap();
         found.into_iter().map(|r| r.name).collect()
     }
 }
@@ -97,6 +98,14 @@ fn names(settled: &Settled, kind: ObservedKind) -> Vec<String> {
 
 fn absent(shed: &Shed, below: &str, looked_for: bool) -> Absent {
     Absent { path: shed.path(below).display().to_string(), looked_for }
+}
+
+fn looked(shed: &Shed, below: &str) -> Looked {
+    Looked { path: shed.path(below).display().to_string(), size: None, exec: None }
+}
+
+fn changed(shed: &Shed, below: &str, existed: bool) -> Changed {
+    Changed { path: shed.path(below).display().to_string(), existed, read: existed, seen: true, before: None }
 }
 
 #[test]
@@ -114,7 +123,7 @@ fn everything_that_was_read_is_what_it_is_and_declared_things_are_not_told() {
     opened.extend(read(&["project/.git/HEAD", "home/.nv/kernel"]));
     let observation = Observation {
         opened,
-        looked_at: vec![shed.path("project/steps").display().to_string(), shed.path("project/yarn").display().to_string()],
+        looked_at: vec![looked(&shed, "project/steps"), looked(&shed, "project/yarn")],
         absent: vec![
             absent(&shed, "project/conf/maybe", true),
             absent(&shed, "project/data/more", false),
@@ -124,7 +133,7 @@ fn everything_that_was_read_is_what_it_is_and_declared_things_are_not_told() {
             absent(&shed, "home/plain", true),
         ],
         listed: vec![Listed { path: shed.path("project/steps").display().to_string(), for_modules: true }],
-        changed: vec![shed.path("project/yarn").display().to_string()],
+        changed: vec![changed(&shed, "project/yarn", true)],
         network: vec!["10.0.0.7:80".into()],
         ..Observation::default()
     };
@@ -152,7 +161,7 @@ fn each_change_is_told_and_none_that_changes_nothing() {
     }
     let observation = Observation {
         opened: vec![shed.opened("project/steps/units.py"), shed.opened("home/looms")],
-        looked_at: vec![shed.path("project/many").display().to_string()],
+        looked_at: vec![looked(&shed, "project/many")],
         absent: vec![absent(&shed, "project/maybe", false)],
         listed: vec![Listed { path: shed.path("project/many").display().to_string(), for_modules: false }],
         ..Observation::default()
@@ -179,15 +188,20 @@ fn each_change_is_told_and_none_that_changes_nothing() {
     shed.put("project/yarn", "an output");
     assert!(shed.changes(&inputs, World::Tree).is_empty());
     let other = [shed.variables[0].clone(), ("TZ".to_string(), "Asia/Tokyo".to_string()), ("EDITOR".to_string(), "ed".to_string())];
-    let found = shed.check(&other).changes(&shed.store, &inputs, World::Tree, Trust::Content, 50).unwrap();
+    let found = shed.check(&other).changes(&shed.store, &inputs, World::Tree, None, 50).unwrap();
     assert_eq!(found.iter().map(|r| (r.kind, r.name.as_str())).collect::<Vec<_>>(), [(ReasonKind::Variable, "TZ")]);
+    // Who somebody is counts on the machine where the result was made.
+    let other: Vec<_> = shed.variables.iter().filter(|(name, _)| name != "HOME").cloned().collect();
+    let told = |trust| shed.check(&other).changes(&shed.store, &inputs, World::Tree, trust, 50).unwrap();
+    assert!(told(None).iter().any(|r| (r.kind, r.name.as_str()) == (ReasonKind::Variable, "HOME")));
+    assert!(told(Some(Trust::Content)).iter().all(|r| r.kind != ReasonKind::Variable));
     // In a sandbox there is what is declared: no such module, no such folder.
     let declared: BTreeMap<SourcePath, Content> =
         [(SourcePath::new("steps/fit.py").unwrap(), Content::file(Digest::of(b""), 0))].into();
     let lacking = shed.changes(&inputs, World::Sandbox(&declared));
     assert!(lacking.contains(&"steps/units.py".to_string()) && lacking.contains(&"many/".to_string()), "{lacking:?}");
     assert_eq!(
-        shed.check(&shed.variables).changes(&shed.store, &inputs, World::Sandbox(&declared), Trust::Content, 1).unwrap().len(),
+        shed.check(&shed.variables).changes(&shed.store, &inputs, World::Sandbox(&declared), None, 1).unwrap().len(),
         1
     );
 }
@@ -235,7 +249,7 @@ fn a_document_that_lies_is_never_taken_for_unchanged() {
     }
     let lost = ObservedGroup { list: Digest::of(b"nowhere"), ..good.groups[0].clone() };
     let inputs = ObservedInputs { groups: vec![lost], ..good.clone() };
-    assert!(shed.check(&shed.variables).changes(&shed.store, &inputs, World::Tree, Trust::Content, 5).is_err());
+    assert!(shed.check(&shed.variables).changes(&shed.store, &inputs, World::Tree, None, 5).is_err());
     let names = vec!["..".to_string(), "/".into(), String::new(), "~/../..".into(), "\\".into()];
     let inputs = ObservedInputs { absent: names.clone(), present: names, ..good };
     assert!(!shed.changes(&inputs, World::Tree).is_empty());
@@ -252,7 +266,7 @@ fn what_is_outside_of_the_project_is_looked_for_once_in_a_moment_and_anew_in_the
     assert_eq!(inputs.absent, ["maybe", "~/.looms"]);
     let check = shed.check(&shed.variables);
     let changes = || -> Vec<String> {
-        let found = check.changes(&shed.store, &inputs, World::Tree, Trust::Content, 50).unwrap();
+        let found = check.changes(&shed.store, &inputs, World::Tree, None, 50).unwrap();
         found.into_iter().map(|r| r.name).collect()
     };
     check.at_once(|| {
@@ -264,4 +278,83 @@ fn what_is_outside_of_the_project_is_looked_for_once_in_a_moment_and_anew_in_the
     assert_eq!(changes(), ["maybe", "~/.looms"]);
     std::fs::remove_file(shed.path("home/.looms")).unwrap();
     assert_eq!(check.at_once(changes), ["maybe"], "nothing of the moment before is left");
+}
+
+/// What was only looked at counts by what was told of it, a link by what it leads to, and state by how it was found and left.
+#[test]
+fn looks_links_and_state_count_by_what_was_seen_of_them() {
+    let shed = Shed::new();
+    for name in ["project/size", "project/tool", "project/state", "project/a", "project/b", "project/cache"] {
+        shed.put(name, "1");
+    }
+    std::os::unix::fs::symlink("a", shed.path("project/link")).unwrap();
+    let text = |below: &str| shed.path(below).display().to_string();
+    let before = Some(Digest::of(b"0"));
+    let observation = Observation {
+        looked_at: vec![
+            Looked { size: Some(1), ..looked(&shed, "project/size") },
+            Looked { exec: Some(false), ..looked(&shed, "project/tool") },
+        ],
+        links: vec![Link { path: text("project/link"), target: "a".into() }],
+        changed: vec![Changed { before, ..changed(&shed, "project/state", true) }, changed(&shed, "project/cache", false)],
+        times: vec![text("project")],
+        random: true,
+        channels: vec![Channel { kind: ChannelKind::Fifo, name: text("project/pipe") }],
+        ..Observation::default()
+    };
+    let settled = shed.settle(&observation);
+    let inputs = settled.inputs;
+    assert_eq!(settled.made, ["cache"]);
+    assert_eq!(ObservedInputs::load(&shed.store, &settled.digest).unwrap(), inputs);
+    let unchecked = inputs.unchecked();
+    assert_eq!((unchecked.times, unchecked.random, unchecked.channels[0].name.as_str()), (vec!["./".to_string()], true, "pipe"));
+    let told = |what: &str| assert_eq!(shed.changes(&inputs, World::Tree), if what.is_empty() { vec![] } else { vec![what] }, "{what}");
+    told("");
+    shed.put("project/size", "2");
+    told("");
+    shed.put("project/size", "22");
+    told("size");
+    shed.put("project/size", "1");
+    std::fs::set_permissions(shed.path("project/tool"), std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    told("tool");
+    std::fs::set_permissions(shed.path("project/tool"), std::os::unix::fs::PermissionsExt::from_mode(0o644)).unwrap();
+    std::fs::remove_file(shed.path("project/link")).unwrap();
+    std::os::unix::fs::symlink("b", shed.path("project/link")).unwrap();
+    told("link");
+    std::fs::remove_file(shed.path("project/link")).unwrap();
+    std::os::unix::fs::symlink("a", shed.path("project/link")).unwrap();
+    for (state, is_told) in [("0", false), ("2", true), ("1", false)] {
+        shed.put("project/state", state);
+        told(if is_told { "state" } else { "" });
+    }
+    shed.put("project/cache", "2");
+    told("cache");
+    std::fs::remove_file(shed.path("project/cache")).unwrap();
+    told("");
+}
+
+/// Outputs come and go: one that was none when a folder was listed, and one that is none any more, change nothing.
+#[test]
+fn a_listed_folder_is_the_same_whatever_is_declared_to_be_an_output() {
+    let shed = Shed::new();
+    for name in ["project/many/a", "project/many/made"] {
+        shed.put(name, "1");
+    }
+    let list = Listed { path: shed.path("project/many").display().to_string(), for_modules: false };
+    let inputs = shed.settle(&Observation { listed: vec![list], ..Observation::default() }).inputs;
+    let check = |outputs: &[&str], folder: &ObservedFolder| {
+        let (files, outputs) = (Arc::new(FileDigests::open(None)), outputs.iter().map(|o| o.to_string()).collect());
+        let check = ObservedCheck::new(shed.places(), Ignored::new(&[]), outputs, &shed.variables, files);
+        let inputs = ObservedInputs { listed: vec![folder.clone()], ..inputs.clone() };
+        check.changes(&shed.store, &inputs, World::Tree, None, 9).unwrap().len()
+    };
+    assert_eq!((check(&[], &inputs.listed[0]), check(&["many/made"], &inputs.listed[0])), (0, 0));
+    let writer = shed.store.writer().unwrap();
+    let entries = writer.put_bytes(b"a\n").unwrap().digest;
+    writer.publish().unwrap();
+    shed.store.reload().unwrap();
+    let before = ObservedFolder { entries, without: vec!["made".into()], ..inputs.listed[0].clone() };
+    assert_eq!((check(&[], &before), check(&["many/made"], &before)), (0, 0));
+    shed.put("project/many/b", "1");
+    assert_eq!((check(&[], &before), check(&["many/made"], &before)), (1, 1));
 }

@@ -146,6 +146,8 @@ impl Notes {
                     self.own_folders.insert(place.real.clone());
                 } else {
                     self.resolver.forget();
+                    // It could be made because there was nothing.
+                    self.is_absent(place.clone(), true);
                 }
                 self.changes(&place);
             }
@@ -222,6 +224,7 @@ impl Notes {
     }
 
     fn linked(&mut self, from: &Place, to: &Place) {
+        self.is_absent(to.clone(), true);
         if let Some(meta) = from.meta.as_ref().filter(|_| !is_the_kernels(&from.real)) {
             self.reads(from, meta, false);
             if let Some(note) = self.paths.get_mut(&from.name) {

@@ -227,8 +227,10 @@ impl Notes {
     /// Takes note of what a call has reached.
     pub(super) fn met(&mut self, meets: Meets, thread: Pid, answer: i64) {
         const UNDER_WAY: [i32; 2] = [libc::EINPROGRESS, libc::EAGAIN];
-        let done = answer >= 0 || (matches!(meets, Meets::Socket(_)) && UNDER_WAY.iter().any(|e| answer == -i64::from(*e)));
-        if !done {
+        let is_socket = matches!(meets, Meets::Socket(_));
+        let done = answer >= 0 || (is_socket && UNDER_WAY.iter().any(|e| answer == -i64::from(*e)));
+        // What a sealed command cannot reach it has tried in vain.
+        if !done && !(is_socket && self.sealed.is_some()) {
             return;
         }
         match meets {

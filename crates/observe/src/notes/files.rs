@@ -78,9 +78,7 @@ impl Notes {
             return;
         }
         if place.real.starts_with("/dev/shm") {
-            if !self.isolated {
-                self.meets(ChannelKind::Memory, super::text(&place.name));
-            }
+            self.meets(ChannelKind::Memory, super::text(&place.name));
             return;
         }
         let note = self.paths.entry(place.name.clone()).or_default();
@@ -240,7 +238,8 @@ impl Notes {
     }
 
     pub(super) fn is_absent(&mut self, place: Place, asked_to_open: bool) {
-        if self.is_own(&place.real) {
+        // In a folder of its own too somebody may put something before it looks.
+        if self.paths.get(&place.real).is_some_and(|n| n.changed) {
             return;
         }
         // What a link leads to is not there: with another link it would be.

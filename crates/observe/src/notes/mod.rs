@@ -117,7 +117,8 @@ impl Notes {
     /// Notes of a command that is sealed, if it is.
     pub fn new(seal: Option<&Seal>) -> Notes {
         let real = |paths: &[String]| paths.iter().filter_map(|p| fs::canonicalize(from_text(p)).ok()).collect::<Vec<_>>();
-        Notes { sealed: seal.map(|seal| (real(&seal.read), real(&seal.write))), ..Notes::default() }
+        let own_folders = seal.iter().flat_map(|seal| &seal.own).map(|path| from_text(path)).collect();
+        Notes { sealed: seal.map(|seal| (real(&seal.read), real(&seal.write))), own_folders, ..Notes::default() }
     }
 
     /// The command turned out to have a network and shared memory of its own.
@@ -222,6 +223,10 @@ impl Notes {
             super::calls::LISTXATTRAT => self.asks_attribute(call, At::folder(a[0], a[1]), None, follows(a[2])),
             libc::SYS_inotify_add_watch => self.looks(call, At::name(a[1]), true),
             libc::SYS_name_to_handle_at => self.looks(call, At::folder(a[0], a[1]), false),
+            libc::SYS_open_tree => {
+                let then = self.goes_into(call, At::folder(a[0], a[1]));
+                if self.is_of_namespaces(call) { Then::Await } else { then }
+            }
             libc::SYS_chdir => self.goes_into(call, At::name(a[0])),
             libc::SYS_getdents64 => self.lists(call, listing),
             libc::SYS_getrandom => self.asks_for_random(a[1], a[2]),

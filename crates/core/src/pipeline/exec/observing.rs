@@ -3,9 +3,10 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use textum_observe::{End, Observation, Refused, words_before};
+use textum_observe::{End, Observation, Refused, Seal, to_text, words_before};
 
 use super::ExecError;
+use super::stage::PRIVATE;
 use super::task::Task;
 use crate::config::manifest::{Packages, is_within};
 use crate::fsio::{self, IoError};
@@ -85,11 +86,20 @@ impl Observer {
     }
 
     /// The command under the tracer; `there` is this program where the stage executes, if that is elsewhere.
-    pub(super) fn wrap(&self, task: &Task, command: JobCommand, there: Option<&Path>) -> Result<JobCommand, IoError> {
+    pub(super) fn wrap(
+        &self,
+        task: &Task,
+        command: JobCommand,
+        there: Option<&Path>,
+        variables: &[(String, String)],
+    ) -> Result<JobCommand, IoError> {
         let seal = match &task.seal {
             Some(seal) => {
+                let is_private = |name: &str| PRIVATE.iter().any(|(n, _)| *n == name) && !task.inputs.vars.contains_key(name);
+                let own = variables.iter().filter(|(name, _)| is_private(name)).map(|(_, folder)| to_text(folder.as_bytes()));
+                let seal = Seal { own: own.collect(), ..seal.clone() };
                 let path = task.folder.join("seal.json");
-                let text = serde_json::to_vec(seal).map_err(|e| IoError::of("write", &path)(e.into()))?;
+                let text = serde_json::to_vec(&seal).map_err(|e| IoError::of("write", &path)(e.into()))?;
                 fsio::write_derived(&path, &text)?;
                 Some(path)
             }

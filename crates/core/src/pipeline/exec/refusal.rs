@@ -74,8 +74,7 @@ pub(super) fn lacking_in_sandbox(task: &Task, settled: &Settled, missed: &[Strin
         return Vec::new();
     };
     // What it made where the project has a file, it would have found.
-    let made = settled.inputs.kept.iter().filter(|(_, state)| !state.existed).map(|(name, _)| name.clone());
-    let missed: Vec<String> = missed.iter().cloned().chain(made).collect();
+    let missed: Vec<String> = missed.iter().chain(&settled.made).cloned().collect();
     let mut found: BTreeSet<String> = super::observing::lacking(project, &missed, &task.read_paths()).into_iter().collect();
     for folder in settled.inputs.listed.iter().filter(|f| !f.path.starts_with(['/', '~'])) {
         found.extend(unlisted(task, project, folder, &settled.inputs.modules, ignored));

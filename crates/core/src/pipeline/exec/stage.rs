@@ -2,7 +2,7 @@
 //! nothing but the inputs decides what is done here.
 
 use std::collections::BTreeMap;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -72,6 +72,23 @@ pub struct StageContext<'a> {
     pub settled: Mutex<Vec<Settled>>,
 }
 
+/// Variables that name folders of a sealed stage's own, and where these are in the folder of its execution.
+pub(super) const PRIVATE: [(&str, &str); 3] = [("TMPDIR", "tmp"), ("HOME", "home"), ("XDG_CACHE_HOME", "home/.cache")];
+
+/// A short name for a folder with a long one, with what it is kept by: the name of a socket in it has at most 107 bytes.
+fn short_name(folder: &Path) -> Result<Option<(tempfile::TempDir, PathBuf)>, IoError> {
+    const LONG: usize = 48;
+    let temporary = Path::new("/tmp");
+    if folder.as_os_str().len() <= LONG || !temporary.is_dir() {
+        return Ok(None);
+    }
+    let kept = tempfile::Builder::new().prefix("textum-").tempdir_in(temporary).map_err(IoError::of("make a folder in", temporary))?;
+    let name = ProjectPath::new("t").map_err(|e| IoError::of("name", temporary)(std::io::Error::other(e.to_string())))?;
+    TreeDir::open(kept.path())?.create_link(&folder.display().to_string(), &name)?;
+    let path = kept.path().join("t");
+    Ok(Some((kept, path)))
+}
+
 impl StageContext<'_> {
     /// Tells all commands at work to end.
     pub fn end_all(&self, at_once: bool) {
@@ -101,7 +118,7 @@ impl StageContext<'_> {
                 (started, Instant::now().checked_sub(taken.since).unwrap_or_else(Instant::now))
             }
         };
-        let variables = self.prepare(&task)?;
+        let (variables, _short) = self.prepare(&task)?;
         let mut receipt = begin(&task, self.place, started);
         if task.taken_up.is_none() {
             fsio::write_derived(&task.folder.join("begun.json"), &canonical(&receipt)?)?;
@@ -155,7 +172,7 @@ impl StageContext<'_> {
     }
 
     /// The variables that a stage gets; what they lead to is written.
-    fn prepare(&self, task: &Task) -> Result<Vec<(String, String)>, ExecError> {
+    fn prepare(&self, task: &Task) -> Result<(Vec<(String, String)>, Option<tempfile::TempDir>), ExecError> {
         let folder = &task.folder;
         crate::fsio::create_folder(folder)?;
         let params = folder.join("params.json");
@@ -174,28 +191,35 @@ impl StageContext<'_> {
         if let Some(program) = there.or_else(|| std::env::current_exe().ok()) {
             variables.push(("TEXTUM_PROGRAM".to_string(), program.display().to_string()));
         }
+        let mut short = None;
         if task.seal.is_some() {
-            self.private_folders(task, &mut variables)?;
+            short = self.private_folders(task, &mut variables)?;
         }
         if let (Some(from), Some(path)) = (&task.from, &task.inputs.checkpoints) {
             variables.push(("TEXTUM_FROM".to_string(), path.to_string()));
             variables.push(("TEXTUM_FROM_STEP".to_string(), from.step.to_string()));
         }
-        Ok(variables)
+        Ok((variables, short))
     }
 
     /// A sealed stage has a folder for temporary files of its own, and a home of its own, with a cache, unless
     /// `HOME` is declared: what is written there is thrown away.
-    fn private_folders(&self, task: &Task, variables: &mut Vec<(String, String)>) -> Result<(), ExecError> {
-        for (name, folder) in [("TMPDIR", "tmp"), ("HOME", "home"), ("XDG_CACHE_HOME", "home/.cache")] {
-            let folder = task.folder.join(folder);
+    /// What is given has to be kept until it has ended.
+    fn private_folders(&self, task: &Task, variables: &mut Vec<(String, String)>) -> Result<Option<tempfile::TempDir>, ExecError> {
+        let mut short = None;
+        for (name, folder) in PRIVATE {
+            let mut folder = task.folder.join(folder);
             fsio::create_folder(&folder)?;
+            if name == "TMPDIR" {
+                short = short_name(&folder)?;
+                folder = short.as_ref().map_or(folder, |(_, path)| path.clone());
+            }
             if !task.inputs.vars.contains_key(name) {
                 variables.retain(|(n, _)| n != name);
                 variables.push((name.to_string(), folder.display().to_string()));
             }
         }
-        Ok(())
+        Ok(short.map(|(kept, _)| kept))
     }
 
     fn run_command(
@@ -266,7 +290,7 @@ impl StageContext<'_> {
         let observer = self.observer.filter(|_| task.observe || task.seal.is_some());
         let (command, away) = match observer {
             Some(observer) if task.is_sent => (command, Some(observer.order(task))),
-            Some(observer) => (observer.wrap(task, command, program.as_deref())?, None),
+            Some(observer) => (observer.wrap(task, command, program.as_deref(), &variables)?, None),
             None => (command, None),
         };
         let folder = task.scanner.root().to_path_buf();

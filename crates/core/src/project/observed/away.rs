@@ -220,7 +220,7 @@ pub fn take_in_seen(inputs: ObservedInputs, seen: &SeenAway, writer: Option<&Wri
         None => Digest::of(&text),
     };
     let (touched, stale) = (seen.touched.clone(), seen.stale.clone());
-    Ok(Settled { inputs, digest, kept: None, lists: Vec::new(), entries: Vec::new(), touched, undeclared: Vec::new(), stale })
+    Ok(Settled { inputs, digest, kept: None, lists: Vec::new(), entries: Vec::new(), touched, undeclared: Vec::new(), made: Vec::new(), stale })
 }
 
 #[cfg(test)]

@@ -179,6 +179,13 @@ impl Settling<'_> {
         (counts && !self.is_textums(&path)).then_some((name, area))
     }
 
+    /// Names of the project at which it made a file because there was nothing.
+    pub(super) fn made(&self, observation: &Observation) -> Vec<String> {
+        let made = observation.changed.iter().filter(|c| c.seen && !c.existed);
+        let named = made.filter_map(|c| self.name_changed(&c.path)).filter(|(_, area)| *area == Area::Project);
+        named.map(|(name, _)| name).collect()
+    }
+
     /// Files of the project that it both read and changed, as it found and left them.
     pub(super) fn kept(&self, observation: &Observation, files: &FileDigests) -> BTreeMap<String, ObservedState> {
         let mut found = BTreeMap::new();

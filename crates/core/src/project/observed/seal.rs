@@ -49,7 +49,7 @@ pub fn seal_of(
         read.push(program);
     }
     let write = [root, task_folder, Path::new("/dev")];
-    Seal { read: read.iter().map(|p| text(&whole(p))).collect(), write: write.map(|p| text(&whole(p))).to_vec() }
+    Seal { read: read.iter().map(|p| text(&whole(p))).collect(), write: write.map(|p| text(&whole(p))).to_vec(), own: Vec::new() }
 }
 
 /// The folder of the interpreter that a virtual environment was made from (PEP 405).

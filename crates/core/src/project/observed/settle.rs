@@ -75,6 +75,8 @@ pub struct Settled {
     pub touched: Vec<String>,
     /// Files of the project that the stage reads without declaring them.
     pub undeclared: Vec<String>,
+    /// Names of the project at which it made something because there was nothing.
+    pub made: Vec<String>,
     /// Sources that were changed within the second in which they had been compiled: Python took their compiled form,
     /// which has been removed.
     pub stale: Vec<String>,
@@ -162,6 +164,7 @@ pub fn settle(
         listed.push(ObservedFolder { path, entries: put(&found.text)?, modules, without: found.without });
         entries.push(found.text);
     }
+    let made = settling.made(observation);
     let (present, looks) = settling.present(observation);
     let inputs = ObservedInputs {
         r#type: OBSERVED.to_string(),
@@ -196,7 +199,7 @@ pub fn settle(
         }
         _ => None,
     };
-    Ok(Settled { inputs, digest, kept, lists, entries, touched, undeclared, stale: settling.stale })
+    Ok(Settled { inputs, digest, kept, lists, entries, touched, undeclared, made, stale: settling.stale })
 }
 
 impl Settling<'_> {

@@ -259,9 +259,8 @@ impl Notes {
             return Then::GoOn;
         }
         let changed = std::fs::metadata(&path).map_or(0, |meta| stamp(&meta).mtime);
-        if self.searches.lists(call.thread, &path, changed) {
-            self.listed_by_program(vec![path]);
-        }
+        let search = self.searches.lists(call.thread, &path, changed);
+        self.searched(search);
         Then::GoOn
     }
 }

@@ -7,7 +7,7 @@ use textum_base::is_within;
 use textum_observe::{Refused, Try, from_text};
 
 use super::task::Task;
-use crate::project::observed::{Ignored, Settled};
+use crate::project::observed::{Ignored, Settled, is_of_module};
 use crate::record::receipt::ObservedFolder;
 
 /// So many names of one kind are told.
@@ -87,7 +87,7 @@ pub(super) fn lacking_in_sandbox(task: &Task, settled: &Settled, missed: &[Strin
 fn unlisted(task: &Task, project: &Path, folder: &ObservedFolder, modules: &[String], ignored: &Ignored) -> Vec<String> {
     let entries = std::fs::read_dir(project.join(from_text(&folder.path))).into_iter().flatten().flatten();
     let names = entries.into_iter().filter_map(|entry| entry.file_name().to_str().map(str::to_string));
-    let is_wanted = |name: &String| !folder.modules || name.split('.').next().is_some_and(|stem| modules.iter().any(|m| m == stem));
+    let is_wanted = |name: &String| !folder.modules || is_of_module(name, |stem| modules.iter().any(|m| m == stem));
     let is_textums = |path: &str| matches!(path, textum_base::MANIFEST_NAME | textum_base::TREE_RECEIPT_NAME);
     let reads = task.read_paths();
     let leads_to = |path: &String| {

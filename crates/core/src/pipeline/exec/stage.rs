@@ -73,7 +73,7 @@ pub struct StageContext<'a> {
 }
 
 /// Variables that name folders of a sealed stage's own, and where these are in the folder of its execution.
-pub(super) const PRIVATE: [(&str, &str); 3] = [("TMPDIR", "tmp"), ("HOME", "home"), ("XDG_CACHE_HOME", "home/.cache")];
+pub(super) const PRIVATE: [(&str, &str); 2] = [("TMPDIR", "tmp"), ("HOME", "home")];
 
 /// A short name for a folder with a long one, with what it is kept by: the name of a socket in it has at most 107 bytes.
 fn short_name(folder: &Path) -> Result<Option<(tempfile::TempDir, PathBuf)>, IoError> {
@@ -202,11 +202,13 @@ impl StageContext<'_> {
         Ok((variables, short))
     }
 
-    /// A sealed stage has a folder for temporary files of its own, and a home of its own, with a cache, unless
-    /// `HOME` is declared: what is written there is thrown away.
+    /// A sealed stage has a folder for temporary files of its own, and an empty home unless `HOME` is declared. What is
+    /// written there is thrown away.
     /// What is given has to be kept until it has ended.
     fn private_folders(&self, task: &Task, variables: &mut Vec<(String, String)>) -> Result<Option<tempfile::TempDir>, ExecError> {
         let mut short = None;
+        // Caches are in its own home then.
+        variables.retain(|(name, _)| name != "XDG_CACHE_HOME" || task.inputs.vars.contains_key(name));
         for (name, folder) in PRIVATE {
             let mut folder = task.folder.join(folder);
             fsio::create_folder(&folder)?;

@@ -12,7 +12,7 @@ use super::files::{FileDigests, FileNow};
 use super::ignore::Ignored;
 use super::packages::{Packages, metadata_now};
 use super::places::{Places, is_of_project};
-use super::names::{Entries, Outputs};
+use super::names::{Entries, Outputs, is_of_module};
 use crate::config::manifest::Trust;
 use crate::project::fingerprint::{Reason, ReasonKind, normal_name};
 use crate::record::receipt::{
@@ -303,7 +303,7 @@ impl ObservedCheck {
             let path = below(entry);
             self.outputs.iter().any(|o| textum_base::overlap(o, path.trim_end_matches('/')))
         };
-        then.retain(|entry| !is_output(entry));
+        then.retain(|entry| !is_output(entry) && wanted.is_none_or(|w| is_of_module(entry, |stem| w.contains(stem))));
         if then == now {
             return None;
         }
@@ -321,7 +321,7 @@ impl ObservedCheck {
             let Some(below) = below.filter(|_| !read.is_absolute()) else { continue };
             let own = below.split('/').next().unwrap_or_default();
             let path = if folder.is_empty() { own.to_string() } else { format!("{folder}/{own}") };
-            let is_wanted = wanted.is_none_or(|w| own.split('.').next().is_some_and(|stem| w.contains(stem)));
+            let is_wanted = wanted.is_none_or(|w| is_of_module(own, |stem| w.contains(stem)));
             if !is_wanted || self.ignored.covers(&path) || self.outputs.iter().any(|o| textum_base::overlap(o, &path)) {
                 continue;
             }

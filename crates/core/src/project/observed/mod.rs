@@ -19,6 +19,7 @@ pub use away::{AWAY_WORD, AwayOrder, SeenAway, execute_observed, read_seen_away,
 pub use check::{ObservedCheck, World};
 pub use files::FileDigests;
 pub use ignore::{IGNORED, Ignored};
+pub use names::is_of_module;
 pub use places::Places;
 pub use seal::{can_seal, seal_of};
 pub use settle::{SettleError, Settled, Stage, settle};

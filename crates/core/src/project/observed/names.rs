@@ -41,9 +41,14 @@ impl Settling<'_> {
         found
     }
 
-    pub(super) fn absent(&self, observation: &Observation) -> Vec<String> {
+    /// Folders in which programs are looked for.
+    fn searched_for_programs(&self) -> HashSet<&Path> {
         let search = self.stage.variables.iter().find(|(name, _)| name == "PATH").map_or("", |(_, value)| value.as_str());
-        let search: HashSet<&Path> = search.split(':').filter(|p| !p.is_empty()).map(Path::new).collect();
+        search.split(':').filter(|p| !p.is_empty()).map(Path::new).collect()
+    }
+
+    pub(super) fn absent(&self, observation: &Observation) -> Vec<String> {
+        let search = self.searched_for_programs();
         let mut found = Vec::new();
         for absent in &observation.absent {
             let path = textum_observe::from_text(&absent.path);
@@ -126,6 +131,8 @@ impl Settling<'_> {
     pub(super) fn times(&self, observation: &Observation) -> Vec<String> {
         let is_of_modules = |folder: &String| self.module_folders.contains(&textum_observe::from_text(folder));
         let root = self.stage.places.path("");
+        let search = self.searched_for_programs();
+        let is_searched = |folder: &String| search.contains(textum_observe::from_text(folder).as_path());
         let named = |folder: &String| match textum_observe::from_text(folder) == root {
             true => Some("./".to_string()),
             false => {
@@ -135,7 +142,7 @@ impl Settling<'_> {
                 (!is_other && !(area == Area::Elsewhere && is_hidden(&name))).then(|| format!("{name}/"))
             }
         };
-        observation.times.iter().filter(|f| !is_of_modules(f)).filter_map(named).collect()
+        observation.times.iter().filter(|f| !is_of_modules(f) && !is_searched(f)).filter_map(named).collect()
     }
 
     /// Ways by which it could be told something, as documents name them.
@@ -207,6 +214,14 @@ fn is_hidden(name: &str) -> bool {
     name.split('/').any(|part| part.starts_with('.') && part.len() > 2)
 }
 
+/// Whether an entry of a folder can be what one of some modules is imported from: a folder, or a file of code.
+pub fn is_of_module(entry: &str, wanted: impl Fn(&str) -> bool) -> bool {
+    let entry = entry.trim_end_matches('/');
+    let stem = entry.split('.').next().unwrap_or_default();
+    let is_code = || [".py", ".pyc", ".so", ".pyd"].iter().any(|end| entry.ends_with(end));
+    wanted(stem) && (stem == entry || is_code())
+}
+
 /// Outputs that are left out of the entries of folders: of stages as they are declared now, and of when it was recorded.
 #[derive(Clone, Copy)]
 pub(super) struct Outputs<'a> {
@@ -242,7 +257,7 @@ impl Entries {
                 own = own.replace('\n', "\\x0a");
             }
             // The folders of an interpreter have many of which few are wanted.
-            if wanted.is_some_and(|w| !own.split('.').next().is_some_and(|stem| w.contains(stem))) {
+            if wanted.is_some_and(|w| !is_of_module(&own, |stem| w.contains(stem))) {
                 continue;
             }
             let path = if name.is_empty() { own.clone() } else { format!("{name}/{own}") };

@@ -1,0 +1,82 @@
+//! Sealed stages with the libraries that people use: each with caches as they are, and with none.
+
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use textum_testkit::Tiny;
+
+use crate::{TEXTUM, textum};
+
+const STAGES: [(&str, &str); 7] = [
+    (
+        "sklearn",
+        "from sklearn.linear_model import LogisticRegression as L; from sklearn.datasets import make_classification as m\n\
+         X, y = m(random_state=1); print(L().fit(X, y).score(X, y), file=open('OUT', 'w'))",
+    ),
+    ("matplotlib", "import matplotlib.pyplot as p; p.plot([1, 2]); p.title('weft'); p.savefig('OUT', format='png')"),
+    ("pandas", "import pandas; pandas.DataFrame({'a': [1, 2]}).to_parquet('OUT')"),
+    (
+        "lightgbm",
+        "import lightgbm as l, numpy as n; X = n.random.default_rng(1).random((99, 3))\n\
+         l.train({'verbose': -1, 'num_threads': 1}, l.Dataset(X, X[:, 0] > .5), 3).save_model('OUT')",
+    ),
+    ("sqlite3", "import sqlite3; c = sqlite3.connect('OUT'); c.execute('create table t(a)'); c.commit()"),
+    ("h5py", "import h5py; h5py.File('OUT', 'w')['a'] = 1"),
+    ("duckdb", "import duckdb; duckdb.connect('OUT').sql('create table t as select 1 a')"),
+];
+
+fn environment(python: &str, tiny: &Tiny) -> [(&'static str, String); 2] {
+    let folder = Path::new(python).parent().unwrap().display();
+    [("PATH", format!("{folder}:/usr/local/bin:/usr/bin:/bin")), ("HOME", tiny.path("home").display().to_string())]
+}
+
+fn run(tiny: &Tiny, python: &str, words: &[&str]) {
+    let environment = environment(python, tiny);
+    let environment: Vec<(&str, &str)> = environment.iter().map(|(name, value)| (*name, value.as_str())).collect();
+    let ran = tiny.textum_with(TEXTUM, &[words, &["--format", "json"]].concat(), &environment).expect(0).json();
+    for stage in ran["stages"].as_array().unwrap() {
+        assert_eq!(stage["state"], "ran", "{stage:#}");
+    }
+}
+
+/// A virtual environment of links to the installed packages, without any compiled file.
+fn cold(tiny: &Tiny, python: &str) -> PathBuf {
+    let copy = tiny.path("environment");
+    let installed = Path::new(python).parent().unwrap().parent().unwrap();
+    let copied = Command::new("cp").args(["-al", &installed.display().to_string()]).arg(&copy).status().unwrap();
+    assert!(copied.success());
+    let find = ["-name", "__pycache__", "-prune", "-exec", "rm", "-r", "{}", "+"];
+    assert!(Command::new("find").arg(&copy).args(find).status().unwrap().success());
+    copy.join("bin/python3")
+}
+
+#[test]
+fn libraries_work_sealed_with_their_caches_and_without() {
+    let Ok(python) = std::env::var("TEXTUM_LIBRARIES") else {
+        eprintln!("not run: TEXTUM_LIBRARIES names no Python with the libraries of tests/it/sealed_libraries.rs");
+        return;
+    };
+    let tiny = Tiny::new();
+    let mut manifest = "[params]\nround = 1\n".to_string();
+    for (name, script) in STAGES {
+        tiny.write(&format!("use_{name}.py"), script.replace("OUT", &format!("{name}.out")));
+        manifest += &format!(
+            "[stage.{name}]\nrun = \"python3 use_{name}.py\"\nreads = [\"use_{name}.py\"]\nwrites = [\"{name}.out\"]\nparams = [\"round\"]\nsealed = true\n"
+        );
+    }
+    manifest += "[stage.notebook]\nrun = \"jupyter nbconvert --to notebook --execute n.ipynb --output out.ipynb\"\nreads = [\"n.ipynb\"]\n\
+                 writes = [\"out.ipynb\"]\nparams = [\"round\"]\nsealed = true\n";
+    let cell = "{\"cell_type\": \"code\", \"id\": \"a\", \"execution_count\": null, \"metadata\": {}, \"outputs\": [], \"source\": [\"print(6 * 7)\"]}";
+    let kernel = "{\"kernelspec\": {\"display_name\": \"Python 3\", \"language\": \"python\", \"name\": \"python3\"}}";
+    tiny.write("n.ipynb", format!("{{\"cells\": [{cell}], \"metadata\": {kernel}, \"nbformat\": 4, \"nbformat_minor\": 5}}"));
+    manifest += "[stage.r]\nrun = \"Rscript plot.R\"\nreads = [\"plot.R\"]\nwrites = [\"r.png\"]\nparams = [\"round\"]\nsealed = true\n";
+    tiny.write("plot.R", "library(ggplot2); ggsave('r.png', ggplot(data.frame(x = 1:3, y = 1:3), aes(x, y)) + geom_point(), width = 3, height = 3)\n");
+    tiny.manifest(&manifest);
+    run(&tiny, &python, &["run"]);
+    assert!(tiny.read("out.ipynb").contains("42"));
+    textum(&tiny, &["trace", "r.png"]).expect(0).says("sealed: nothing else could be read");
+    // The same with nothing compiled, and nowhere to write it.
+    let cold = cold(&tiny, &python).display().to_string();
+    let of_libraries: Vec<&str> = STAGES.iter().map(|(name, _)| *name).collect();
+    run(&tiny, &cold, &[&["run", "--set", "round=2"], &of_libraries[..]].concat());
+}

@@ -50,6 +50,9 @@ pub struct Absent {
     /// Whether it was only looked for (`stat`, `access`), not opened or executed.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub looked_for: bool,
+    /// Whether it would be in a folder that the command made.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub in_own: bool,
 }
 
 /// How a command ended.

@@ -155,7 +155,7 @@ pub fn carry_out(
         ui.say_more(&format!("  {}  key {}  receipt {}", stage.stage, shown(stage.key), shown(receipt)));
     }
     if ui.format == Format::Json {
-        ui.json(&render::run::json(&outcome));
+        ui.json(&render::run::json(&outcome, &project.store));
     } else {
         show_failures(project, &outcome, ui);
         let templates = render::each::Templates::of(&project.manifest);

@@ -4,6 +4,7 @@ use serde_json::{Value, json};
 use textum_core::config::manifest::Better;
 use textum_core::pipeline::exec::{RunOutcome, SettledStage};
 use textum_core::record::receipt::{RunStageState, RunState};
+use textum_core::store::Store;
 
 use super::each::{self, Line, Templates};
 use super::events::state_word;
@@ -78,7 +79,7 @@ fn row(line: &Line<'_, SettledStage>, templates: &Templates, style: &Style) -> V
 }
 
 /// What became of a run, as JSON.
-pub fn json(outcome: &RunOutcome) -> Value {
+pub fn json(outcome: &RunOutcome, store: &Store) -> Value {
     let stages: Vec<Value> = outcome
         .stages
         .iter()
@@ -95,6 +96,7 @@ pub fn json(outcome: &RunOutcome) -> Value {
                 "stage": s.stage, "state": s.state, "key": s.key, "seconds": s.seconds, "writes": writes,
                 "receipt": execution.map(|e| e.receipt), "run": execution.map(|e| &e.run),
                 "reason": execution.and_then(|e| e.reason.as_ref()), "made_by": execution.and_then(|e| e.elsewhere.as_ref()).map(|(by, _)| by), "undeclared": execution.map(|e| &e.undeclared),
+                "unchecked": outcome.unchecked(s, store),
             })
         })
         .collect();

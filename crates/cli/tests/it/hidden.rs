@@ -497,5 +497,5 @@ fn a_notebook_that_a_kernel_executes_is_observed_like_a_script() {
     assert_eq!(tiny.read("model"), "3");
     let trace = textum(&["trace", "model", "--format", "json"]).expect(0).json();
     assert_eq!(trace["observed"][0]["network"], serde_json::json!([]), "the kernel is the stage's own");
-    textum(&["rebuild", "model"]).expect(0).says("identical").says("its processes connect to one another");
+    textum(&["rebuild", "model"]).expect(0).says("identical").says("sealed: nothing but what was recorded could be read");
 }

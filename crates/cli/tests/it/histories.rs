@@ -29,7 +29,7 @@ const READS: [&str; 14] = [
     "mapped(F)",
     "os.read(os.open(os.path.basename(F), 0, dir_fd=os.open(os.path.dirname(F) or '.', 0)), 9)",
     "open('/proc/self/cwd/' + F).read()",
-    "open(f'/proc/self/fd/{os.open(F, os.O_PATH)}').read()",
+    "open('/proc/self/fd/' + str(os.open(F, os.O_PATH))).read()",
     "by_own_link(F)",
     "by_own_folder(F)",
     "forked(F)",

@@ -132,3 +132,39 @@ fn a_model_is_rebuilt_after_its_environment_is_gone() {
     crate::textum(&bare, &["restore", "last", "--environment", "x"]).expect(3).warns("there is no environment to make");
     crate::textum(&Tiny::with("[environment]\nkeep = \"files\"\n"), &["plan"]).expect(2).warns("whose packages?");
 }
+
+/// Many libraries ask every installed package for its entry points. Another version that answers the same is no reason, and a
+/// package of which nothing but its description was read is not called used.
+#[test]
+fn a_package_that_was_only_asked_for_its_entry_points_is_not_used_and_another_version_is_no_reason() {
+    let shed = Shed::new("");
+    let script = "import importlib.metadata as m, loomkit.parts\n\
+                  names = sorted(e.name for e in m.entry_points(group='looms'))\n\
+                  open('cloth', 'w').write(f'{names} {loomkit.parts.factor()}')\n";
+    shed.tiny.write("steps/fit.py", script);
+    let points = |name: &str, version: &str, text: &str| {
+        let path = shed.site().join(format!("{name}-{version}.dist-info/entry_points.txt"));
+        std::fs::write(path, format!("[looms]\n{text}\n")).unwrap();
+    };
+    points("idle", "1.0", "warp = idle:IDLE");
+    shed.textum(&["run"]).expect(0);
+    assert_eq!(shed.tiny.read("cloth"), "['warp'] 2");
+    shed.textum(&["plan"]).expect(0).says("nothing to do");
+    let trace = shed.textum(&["trace", "cloth"]).expect(0);
+    assert!(trace.out.contains("loomkit 1.0") && !trace.out.contains("idle"), "{}", trace.out);
+    shed.textum(&["runs", "--where", "used.idle = \"1.0\""]).expect(2).warns("no run has a parameter or metric `used.idle`");
+    // The same entry points in another version, and the same files.
+    shed.install("idle", "2.0", "IDLE = 2\n");
+    points("idle", "2.0", "warp = idle:IDLE");
+    shed.textum(&["plan"]).expect(0).says("nothing to do");
+    shed.install("loomkit", "1.1", "FACTOR = 2\n");
+    shed.textum(&["plan"]).expect(0).says("nothing to do");
+    // Others count, and so does a file that was read.
+    points("idle", "2.0", "weft = idle:IDLE");
+    shed.textum(&["plan"]).expect(0).says("package idle 1.0 → 2.0");
+    shed.install("idle", "1.0", "IDLE = 1\n");
+    points("idle", "1.0", "warp = idle:IDLE");
+    shed.textum(&["plan"]).expect(0).says("nothing to do");
+    shed.install("loomkit", "1.1", "FACTOR = 3\n");
+    shed.textum(&["plan"]).expect(0).says("package loomkit 1.0 → 1.1");
+}

@@ -39,14 +39,13 @@ fn run(tiny: &Tiny, python: &str, words: &[&str]) {
     }
 }
 
-/// A virtual environment of links to the installed packages, without any compiled file.
+/// A copy of the virtual environment without any compiled file.
 fn cold(tiny: &Tiny, python: &str) -> PathBuf {
     let copy = tiny.path("environment");
     let installed = Path::new(python).parent().unwrap().parent().unwrap();
-    let copied = Command::new("cp").args(["-al", &installed.display().to_string()]).arg(&copy).status().unwrap();
-    assert!(copied.success());
-    let find = ["-name", "__pycache__", "-prune", "-exec", "rm", "-r", "{}", "+"];
-    assert!(Command::new("find").arg(&copy).args(find).status().unwrap().success());
+    std::fs::create_dir(&copy).unwrap();
+    let copies = format!("tar -C {} --exclude=__pycache__ -cf - . | tar -C {} -xf -", installed.display(), copy.display());
+    assert!(Command::new("sh").args(["-c", &copies]).status().unwrap().success());
     copy.join("bin/python3")
 }
 

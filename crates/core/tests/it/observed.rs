@@ -97,7 +97,7 @@ fn names(settled: &Settled, kind: ObservedKind) -> Vec<String> {
 }
 
 fn absent(shed: &Shed, below: &str, looked_for: bool) -> Absent {
-    Absent { path: shed.path(below).display().to_string(), looked_for }
+    Absent { path: shed.path(below).display().to_string(), looked_for, in_own: false }
 }
 
 fn looked(shed: &Shed, below: &str) -> Looked {

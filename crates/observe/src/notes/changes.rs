@@ -139,7 +139,8 @@ impl Notes {
             Pending::Open { place, flags, before } if done => self.opened(&place, flags, before),
             Pending::Open { place, .. } => match place.meta {
                 Some(_) => self.exists(&place, (None, None)),
-                None => self.is_absent(place, true),
+                // What was to be written into was not asked for its content alone.
+                None => self.is_absent(place, false),
             },
             Pending::Make { place, folder } if done => {
                 if folder {

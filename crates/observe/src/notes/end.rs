@@ -79,7 +79,7 @@ fn add(all: &mut Observation, path: String, note: &Note, changed_elsewhere: bool
     match note.read {
         Some(stamp) => all.opened.push(Opened { path, stamp, linked: note.linked, executed: note.executed }),
         None if note.looked_at => all.looked_at.push(Looked { path, size: note.told.0, exec: note.told.1 }),
-        None if note.absent => all.absent.push(Absent { path, looked_for: !note.asked_to_open }),
+        None if note.absent => all.absent.push(Absent { path, looked_for: !note.asked_to_open, in_own: note.in_own }),
         None => {}
     }
 }

@@ -244,8 +244,10 @@ impl Notes {
         }
         // What a link leads to is not there: with another link it would be.
         self.goes_through(&place);
+        let in_own = self.is_own(&place.real);
         let note = self.paths.entry(place.name).or_default();
         note.absent = true;
+        note.in_own = in_own;
         note.asked_to_open |= asked_to_open;
     }
 

@@ -46,6 +46,8 @@ struct Note {
     listed: bool,
     listed_for_modules: bool,
     absent: bool,
+    /// Of what was absent: whether that is in a folder of its own.
+    in_own: bool,
     /// Of what was absent: whether it was opened or executed, not only looked for.
     asked_to_open: bool,
     changed: bool,

@@ -5,8 +5,10 @@ use std::path::PathBuf;
 
 use textum_base::ProjectPath;
 
-use crate::record::receipt::{GateRecord, Metric, PathContent, RunStageState, RunState, StageReceipt, StageState};
-use crate::store::Digest;
+use crate::record::receipt::{
+    GateRecord, Metric, ObservedInputs, PathContent, RunStageState, RunState, StageReceipt, StageState, Unchecked,
+};
+use crate::store::{Digest, Store};
 
 /// What became of a stage.
 #[derive(Clone, Debug)]
@@ -60,6 +62,15 @@ impl Execution {
             log: Some(receipt.log.digest),
             elsewhere: None,
         }
+    }
+}
+
+impl RunOutcome {
+    /// What the results of a stage had from where nothing can be checked. A record that is lost tells nothing.
+    pub fn unchecked(&self, stage: &SettledStage, store: &Store) -> Option<Unchecked> {
+        let receipt = StageReceipt::load(store, &stage.execution.as_ref()?.receipt).ok()?;
+        let inputs = ObservedInputs::load(store, &receipt.observed?.inputs?).ok()?;
+        Some(inputs.unchecked()).filter(|unchecked| *unchecked != Unchecked::default())
     }
 }
 

@@ -155,3 +155,17 @@ pub fn system() -> String {
 pub fn host() -> String {
     textum_base::host()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_readme_names_every_variable_that_is_passed_on() {
+        let text = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../README.md")).unwrap();
+        let families = HANDED_ON_PREFIXES.iter().map(|prefix| format!("`{prefix}*`"));
+        for name in HANDED_ON.iter().map(|name| format!("`{name}`")).chain(families) {
+            assert!(text.contains(&name), "{name} is passed on, and README.md does not say so");
+        }
+    }
+}

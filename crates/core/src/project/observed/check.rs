@@ -202,6 +202,10 @@ impl ObservedCheck {
         });
         let gone = inputs.present.iter().filter(|name| {
             let plain = name.trim_end_matches('/');
+            // What has become an output since comes and goes.
+            if self.outputs.iter().any(|o| textum_base::overlap(o, plain)) {
+                return false;
+            }
             let is_folder = || self.places.path(plain).is_dir() == name.ends_with('/');
             !self.is_there(plain, world) || (matches!(world, World::Tree) && !is_folder())
         });

@@ -60,6 +60,8 @@ impl Settling<'_> {
             let in_packages = installed_in(&path).is_some() || library_of(&path).is_some();
             let counts = match area {
                 Area::Project => !in_packages,
+                // Folders elsewhere that it made are kept by it, and by others like it.
+                _ if absent.in_own => false,
                 // Settings of programs in hidden folders are looked for by all and every one.
                 Area::Elsewhere => is_searched || (!in_packages && (!absent.looked_for || !is_hidden(&name))),
                 Area::System => is_searched,
@@ -75,7 +77,15 @@ impl Settling<'_> {
     pub(super) fn present(&self, observation: &Observation) -> (Vec<String>, BTreeMap<String, ObservedLook>) {
         let (mut found, mut looks) = (Vec::new(), BTreeMap::new());
         for looked_at in &observation.looked_at {
-            let Some(name) = self.name_looked_at(&looked_at.path) else { continue };
+            let Some(name) = self.name_looked_at(&looked_at.path) else {
+                // Outputs of other stages come and go; while they are there, what they look like counts.
+                if let Some((name, Area::Project)) = self.name(&looked_at.path)
+                    && let Some(size) = looked_at.size.filter(|_| self.stage.all_outputs.iter().any(|o| is_within(&name, o)))
+                {
+                    looks.insert(name, ObservedLook { size: Some(size), exec: looked_at.exec });
+                }
+                continue;
+            };
             let path = self.stage.places.path(&name);
             match std::fs::metadata(&path) {
                 Ok(meta) if meta.is_dir() => found.push(format!("{name}/")),
@@ -132,7 +142,10 @@ impl Settling<'_> {
         let is_of_modules = |folder: &String| self.module_folders.contains(&textum_observe::from_text(folder));
         let root = self.stage.places.path("");
         let search = self.searched_for_programs();
-        let is_searched = |folder: &String| search.contains(textum_observe::from_text(folder).as_path());
+        let is_searched = |folder: &String| {
+            let path = textum_observe::from_text(folder);
+            search.contains(path.as_path()) || path.file_name().is_some_and(|name| name == "bin")
+        };
         let named = |folder: &String| match textum_observe::from_text(folder) == root {
             true => Some("./".to_string()),
             false => {

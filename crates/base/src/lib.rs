@@ -9,6 +9,7 @@
 
 #![cfg_attr(test, allow(clippy::disallowed_methods))]
 
+mod channel;
 pub mod clock;
 pub mod digest;
 pub mod environment;
@@ -19,6 +20,7 @@ mod names;
 pub mod path;
 mod words;
 
+pub use channel::{Channel, ChannelKind};
 pub use digest::{Digest, NotADigest};
 pub use identity::{Identity, host};
 pub use names::{MANIFEST_NAME, TREE_RECEIPT_NAME, nearest};

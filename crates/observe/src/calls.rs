@@ -64,10 +64,8 @@ impl Call {
     pub fn of(thread: Pid) -> Option<Call> {
         let registers = ptrace::getregs(thread).ok()?;
         #[cfg(target_arch = "x86_64")]
-        let (number, arguments) = (
-            registers.orig_rax,
-            [registers.rdi, registers.rsi, registers.rdx, registers.r10, registers.r8, registers.r9],
-        );
+        let (number, arguments) =
+            (registers.orig_rax, [registers.rdi, registers.rsi, registers.rdx, registers.r10, registers.r8, registers.r9]);
         #[cfg(target_arch = "aarch64")]
         let (number, arguments) = {
             let r = registers.regs;

@@ -32,9 +32,7 @@ pub fn become_command(record: &Path, seal_file: &Path, command: &[OsString]) -> 
     };
     let is_sealed = !seal_file.as_os_str().is_empty();
     close_fds::set_fds_cloexec_threadsafe(FIRST_INHERITED, &[]);
-    if is_sealed
-        && let Err(why) = seal::apply(seal_file)
-    {
+    if is_sealed && let Err(why) = seal::apply(seal_file) {
         return fail(&why, NOT_EXECUTABLE);
     }
     let traced = traced.and_then(|()| match seccompiler::apply_filter(&program(is_sealed)) {

@@ -43,9 +43,9 @@ mod sockets;
 mod tracer;
 
 pub use names::{from_text, to_text};
-pub use record::{
-    Absent, Attribute, Changed, Channel, ChannelKind, End, Link, Listed, Looked, Observation, Opened, Refused, Seal, Stamp, Try,
-};
+pub use textum_base::{Channel, ChannelKind};
+
+pub use record::{Absent, Attribute, Changed, End, Link, Listed, Looked, Observation, Opened, Refused, Seal, Stamp, Try};
 
 use std::path::Path;
 use std::process::ExitCode;

@@ -42,11 +42,9 @@ pub fn line(event: &Event, style: &Style) -> Option<String> {
                 text::some(paths, 5)
             )
         }
-        Event::NotDeterministic { stage, paths, other_environment: true } => format!(
-            "  {stage} brought forth another result in {}: {}",
-            style.bad("another environment"),
-            text::some(paths, 5)
-        ),
+        Event::NotDeterministic { stage, paths, other_environment: true } => {
+            format!("  {stage} brought forth another result in {}: {}", style.bad("another environment"), text::some(paths, 5))
+        }
         Event::NotDeterministic { stage, paths, .. } => format!(
             "  {} {stage} brought forth another result from the same inputs: {}",
             style.bad("not deterministic:"),

@@ -52,7 +52,11 @@ pub fn reason(reason: &Reason, detail: Option<&ReadDetail>) -> String {
             (Some(_), Some(_)) => format!("read without being declared: {name} changed"),
         },
         ReasonKind::LookedAt => {
-            format!("looked at without being declared: {name}, {} → {}", side(&reason.from, "not there"), side(&reason.to, "not there"))
+            format!(
+                "looked at without being declared: {name}, {} → {}",
+                side(&reason.from, "not there"),
+                side(&reason.to, "not there")
+            )
         }
         ReasonKind::Kept => format!("read and changed by it without being declared: {name} is not as it left it"),
         ReasonKind::NotWhole => "what it read was not wholly observed, and the environment is another".to_string(),
@@ -220,12 +224,7 @@ pub fn published(input: &PublishedInput) -> Option<String> {
 }
 
 /// A plan as JSON.
-pub fn json(
-    detailed: &[Detailed<'_>],
-    unchecked: &[(String, Unchecked)],
-    manifest: &Manifest,
-    inputs: &[PublishedInput],
-) -> Value {
+pub fn json(detailed: &[Detailed<'_>], unchecked: &[(String, Unchecked)], manifest: &Manifest, inputs: &[PublishedInput]) -> Value {
     let of = |stage: &str| {
         let each = manifest.stage(stage)?.each.as_ref()?;
         let values: serde_json::Map<String, Value> = each.values.iter().cloned().collect();

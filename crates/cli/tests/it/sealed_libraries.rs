@@ -68,7 +68,8 @@ fn libraries_work_sealed_with_their_caches_and_without() {
     let cell = "{\"cell_type\": \"code\", \"id\": \"a\", \"execution_count\": null, \"metadata\": {}, \"outputs\": [], \"source\": [\"print(6 * 7)\"]}";
     let kernel = "{\"kernelspec\": {\"display_name\": \"Python 3\", \"language\": \"python\", \"name\": \"python3\"}}";
     tiny.write("n.ipynb", format!("{{\"cells\": [{cell}], \"metadata\": {kernel}, \"nbformat\": 4, \"nbformat_minor\": 5}}"));
-    manifest += "[stage.r]\nrun = \"Rscript plot.R\"\nreads = [\"plot.R\"]\nwrites = [\"r.png\"]\nparams = [\"round\"]\nsealed = true\n";
+    manifest +=
+        "[stage.r]\nrun = \"Rscript plot.R\"\nreads = [\"plot.R\"]\nwrites = [\"r.png\"]\nparams = [\"round\"]\nsealed = true\n";
     tiny.write("plot.R", "library(ggplot2); ggsave('r.png', ggplot(data.frame(x = 1:3, y = 1:3), aes(x, y)) + geom_point(), width = 3, height = 3)\n");
     tiny.manifest(&manifest);
     run(&tiny, &python, &["run"]);

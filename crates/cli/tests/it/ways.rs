@@ -97,7 +97,8 @@ fn python() -> String {
 fn can_be_tried(way: &Way, python: &str) -> bool {
     let Some(needs) = &way.needs else { return true };
     let succeeds = |command: &mut Command| command.output().is_ok_and(|o| o.status.success());
-    let there = succeeds(Command::new("which").arg(needs)) || succeeds(Command::new(python).args(["-c", &format!("import {needs}")]));
+    let there =
+        succeeds(Command::new("which").arg(needs)) || succeeds(Command::new(python).args(["-c", &format!("import {needs}")]));
     let must = std::env::var_os("TEXTUM_LIBRARIES").is_some();
     assert!(there || !must, "{}: {needs} is not there", way.name);
     if !there {

@@ -200,10 +200,7 @@ fn each_change_is_told_and_none_that_changes_nothing() {
         [(SourcePath::new("steps/fit.py").unwrap(), Content::file(Digest::of(b""), 0))].into();
     let lacking = shed.changes(&inputs, World::Sandbox(&declared));
     assert!(lacking.contains(&"steps/units.py".to_string()) && lacking.contains(&"many/".to_string()), "{lacking:?}");
-    assert_eq!(
-        shed.check(&shed.variables).changes(&shed.store, &inputs, World::Sandbox(&declared), None, 1).unwrap().len(),
-        1
-    );
+    assert_eq!(shed.check(&shed.variables).changes(&shed.store, &inputs, World::Sandbox(&declared), None, 1).unwrap().len(), 1);
 }
 
 #[test]
@@ -308,7 +305,8 @@ fn looks_links_and_state_count_by_what_was_seen_of_them() {
     assert_eq!(ObservedInputs::load(&shed.store, &settled.digest).unwrap(), inputs);
     let unchecked = inputs.unchecked();
     assert_eq!((unchecked.times, unchecked.random, unchecked.channels[0].name.as_str()), (vec!["./".to_string()], true, "pipe"));
-    let told = |what: &str| assert_eq!(shed.changes(&inputs, World::Tree), if what.is_empty() { vec![] } else { vec![what] }, "{what}");
+    let told =
+        |what: &str| assert_eq!(shed.changes(&inputs, World::Tree), if what.is_empty() { vec![] } else { vec![what] }, "{what}");
     told("");
     shed.put("project/size", "2");
     told("");

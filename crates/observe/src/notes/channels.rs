@@ -8,10 +8,11 @@ use std::path::{Path, PathBuf};
 
 use nix::libc;
 use nix::unistd::Pid;
+use textum_base::{Channel, ChannelKind};
 
 use super::super::calls::{Address, At, Call, address};
 use super::super::loopback::{self, Answers};
-use super::super::record::{Channel, ChannelKind, Try};
+use super::super::record::Try;
 use super::super::sockets::Protocol;
 use super::{Notes, Then};
 
@@ -230,7 +231,7 @@ impl Notes {
         let is_socket = matches!(meets, Meets::Socket(_));
         let done = answer >= 0 || (is_socket && UNDER_WAY.iter().any(|e| answer == -i64::from(*e)));
         // What a sealed command cannot reach it has tried in vain.
-        if !done && !(is_socket && self.sealed.is_some()) {
+        if !(done || is_socket && self.sealed.is_some()) {
             return;
         }
         match meets {

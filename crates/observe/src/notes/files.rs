@@ -4,9 +4,10 @@ use std::fs::Metadata;
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
 
 use nix::libc;
+use textum_base::ChannelKind;
 
 use super::super::calls::{At, Call};
-use super::super::record::{ChannelKind, Try};
+use super::super::record::Try;
 use super::super::resolve::Place;
 use super::{Notes, Search, Then, Told, is_the_kernels, stamp};
 
@@ -49,8 +50,19 @@ impl Notes {
         const RANDOM: [&str; 3] = ["/dev/random", "/dev/urandom", "/dev/hwrng"];
         /// Nothing comes out of these but what the command itself has put in, or computed.
         const OWN: [&str; 13] = [
-            "/dev/null", "/dev/zero", "/dev/full", "/dev/tty", "/dev/ptmx", "/dev/pts", "/dev/console", "/dev/nvidia", "/dev/dri",
-            "/dev/kfd", "/dev/infiniband", "/dev/fuse", "/dev/mqueue",
+            "/dev/null",
+            "/dev/zero",
+            "/dev/full",
+            "/dev/tty",
+            "/dev/ptmx",
+            "/dev/pts",
+            "/dev/console",
+            "/dev/nvidia",
+            "/dev/dri",
+            "/dev/kfd",
+            "/dev/infiniband",
+            "/dev/fuse",
+            "/dev/mqueue",
         ];
         let name = place.real.to_string_lossy().into_owned();
         if RANDOM.contains(&name.as_str()) {
@@ -271,5 +283,5 @@ impl Notes {
 fn other_process(path: &std::path::Path) -> Option<i32> {
     let mut parts = path.strip_prefix("/proc").ok()?.iter().filter_map(|p| p.to_str());
     let process = parts.next()?.parse().ok()?;
-    matches!(parts.last()?, "mem" | "environ").then_some(process)
+    matches!(parts.next_back()?, "mem" | "environ").then_some(process)
 }

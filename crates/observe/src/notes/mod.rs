@@ -293,6 +293,5 @@ impl Notes {
 }
 
 fn is_own(paths: &HashMap<PathBuf, Note>, own_folders: &HashSet<PathBuf>, path: &Path) -> bool {
-    paths.get(path).is_some_and(|n| n.changed)
-        || (!own_folders.is_empty() && path.ancestors().any(|a| own_folders.contains(a)))
+    paths.get(path).is_some_and(|n| n.changed) || (!own_folders.is_empty() && path.ancestors().any(|a| own_folders.contains(a)))
 }

@@ -49,7 +49,9 @@ pub(super) struct Searches {
 fn is_of_interpreter(path: &Path) -> bool {
     let name = |path: &Path| path.file_name().and_then(OsStr::to_str).unwrap_or_default().to_string();
     let own = name(path);
-    let is_library = |own: &str| own.strip_prefix("python").or(own.strip_prefix("pypy")).is_some_and(|v| v.starts_with(|c: char| c.is_ascii_digit()));
+    let is_library = |own: &str| {
+        own.strip_prefix("python").or(own.strip_prefix("pypy")).is_some_and(|v| v.starts_with(|c: char| c.is_ascii_digit()))
+    };
     is_library(&own) || (matches!(own.as_str(), "lib-dynload" | "site-packages" | "dist-packages"))
 }
 

@@ -12,10 +12,10 @@ use crate::config::manifest::{Packages, is_within};
 use crate::fsio::{self, IoError};
 use crate::pipeline::executor::JobCommand;
 use crate::pipeline::executor::SEEN_AWAY;
+use crate::project::fingerprint::{Reason, ReasonKind, environment_differences};
 use crate::project::observed::{
     AwayOrder, FileDigests, Ignored, Places, SettleError, Settled, Stage, read_seen_away, settle, take_in_seen,
 };
-use crate::project::fingerprint::{Reason, ReasonKind, environment_differences};
 use crate::project::workspace::Project;
 use crate::record::receipt::{EnvironmentRecord, Exit, Observed, ObservedHow, canonical};
 use crate::store::{Digest, Writer};
@@ -144,7 +144,15 @@ impl Observer {
         let observed = Observed { how: ObservedHow::Away, because, inputs: Some(settled.digest), environment: None, sealed };
         let missed = missed(&settled);
         let end = seen.end.map(exit_of);
-        Ok(Ok(Outcome { observed, settled: Some(settled), missed, refused: seen.refused, other_interpreter: None, environment, end }))
+        Ok(Ok(Outcome {
+            observed,
+            settled: Some(settled),
+            missed,
+            refused: seen.refused,
+            other_interpreter: None,
+            environment,
+            end,
+        }))
     }
 
     fn environment_there(
@@ -256,7 +264,15 @@ impl From<SettleError> for ExecError {
 impl Outcome {
     /// Nothing was seen.
     pub(super) fn without(observed: Observed) -> Outcome {
-        Outcome { observed, settled: None, missed: Vec::new(), refused: Vec::new(), other_interpreter: None, environment: None, end: None }
+        Outcome {
+            observed,
+            settled: None,
+            missed: Vec::new(),
+            refused: Vec::new(),
+            other_interpreter: None,
+            environment: None,
+            end: None,
+        }
     }
 }
 
@@ -278,7 +294,8 @@ fn record_of(task: &Task) -> PathBuf {
 
 /// Names that a stage asked for in its sandbox, that are there in the working tree: what it lacks.
 pub(super) fn lacking(project: &Path, missed: &[String], reads: &[&str]) -> Vec<String> {
-    let is_lacking =
-        |name: &&String| project.join(name).symlink_metadata().is_ok() && !reads.iter().any(|r| is_within(name, r) || is_within(r, name));
+    let is_lacking = |name: &&String| {
+        project.join(name).symlink_metadata().is_ok() && !reads.iter().any(|r| is_within(name, r) || is_within(r, name))
+    };
     missed.iter().filter(is_lacking).cloned().collect()
 }

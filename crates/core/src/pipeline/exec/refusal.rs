@@ -44,13 +44,19 @@ pub(super) fn refusal(task: &Task, refused: &[Refused], ignored: &Ignored) -> Op
     }
     if !by_whole_name.is_empty() {
         let named = grouped(&by_whole_name);
-        parts.push(format!("{} by an absolute path (a sealed stage has a folder of its own: use the path in the project)", few(&named)));
+        parts.push(format!(
+            "{} by an absolute path (a sealed stage has a folder of its own: use the path in the project)",
+            few(&named)
+        ));
     }
     if !outside.is_empty() {
         let named = grouped(&outside);
         let advice = match task.is_sent {
             true => "put it into the project and among the reads, or install it there".to_string(),
-            false => format!("to allow it: [data.NAME] path = {:?}, hold = \"reference\", and among the reads", named[0].trim_end_matches('/')),
+            false => format!(
+                "to allow it: [data.NAME] path = {:?}, hold = \"reference\", and among the reads",
+                named[0].trim_end_matches('/')
+            ),
         };
         let there = if task.is_sent { " on the machine there" } else { "" };
         parts.push(format!("{}{there} ({advice})", few(&named)));

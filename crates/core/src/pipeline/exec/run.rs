@@ -131,11 +131,11 @@ pub fn run(
             let mut plan_context = PlanContext::new(project, &selected, options.force.clone())?;
             plan_context.from.clone_from(&options.from);
             plan_context.trust_old = options.trust_old;
-    plan_context.sealed = options.sealed;
-    plan_context.places = options.places_by_name(project);
+            plan_context.sealed = options.sealed;
+            plan_context.places = options.places_by_name(project);
             plan_context.places = options.places_by_name(project);
             plan_context.sealed = options.sealed;
-    plan_context.places = options.places_by_name(project);
+            plan_context.places = options.places_by_name(project);
             let plan = Plan::make(&plan_context, &selected)?;
             if !plan.has_work() && !options.trust_old {
                 // Whatever a job that was left would write there is not wanted.

@@ -16,7 +16,9 @@ use super::watch::undeclared;
 use crate::config::graph::StageIndex;
 use crate::event::Event;
 use crate::pipeline::plan::{Decision, HowMade, Recorded, Settled};
-use crate::record::receipt::{Content, DatasetState, ObservedHow, PathContent, RunStageState, StageReceipt, StageState, Unchecked, canonical};
+use crate::record::receipt::{
+    Content, DatasetState, ObservedHow, PathContent, RunStageState, StageReceipt, StageState, Unchecked, canonical,
+};
 
 impl ActiveRun<'_> {
     /// Takes down which state of a dataset a stage reads: the run's versions are those that its stages have read.

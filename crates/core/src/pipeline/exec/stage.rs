@@ -72,6 +72,9 @@ pub struct StageContext<'a> {
     pub settled: Mutex<Vec<Settled>>,
 }
 
+/// The variables that a stage gets, and what has to be kept until it has ended.
+type Prepared = (Vec<(String, String)>, Option<tempfile::TempDir>);
+
 /// Variables that name folders of a sealed stage's own, and where these are in the folder of its execution.
 pub(super) const PRIVATE: [(&str, &str); 2] = [("TMPDIR", "tmp"), ("HOME", "home")];
 
@@ -82,7 +85,8 @@ fn short_name(folder: &Path) -> Result<Option<(tempfile::TempDir, PathBuf)>, IoE
     if folder.as_os_str().len() <= LONG || !temporary.is_dir() {
         return Ok(None);
     }
-    let kept = tempfile::Builder::new().prefix("textum-").tempdir_in(temporary).map_err(IoError::of("make a folder in", temporary))?;
+    let kept =
+        tempfile::Builder::new().prefix("textum-").tempdir_in(temporary).map_err(IoError::of("make a folder in", temporary))?;
     let name = ProjectPath::new("t").map_err(|e| IoError::of("name", temporary)(std::io::Error::other(e.to_string())))?;
     TreeDir::open(kept.path())?.create_link(&folder.display().to_string(), &name)?;
     let path = kept.path().join("t");
@@ -172,7 +176,7 @@ impl StageContext<'_> {
     }
 
     /// The variables that a stage gets; what they lead to is written.
-    fn prepare(&self, task: &Task) -> Result<(Vec<(String, String)>, Option<tempfile::TempDir>), ExecError> {
+    fn prepare(&self, task: &Task) -> Result<Prepared, ExecError> {
         let folder = &task.folder;
         crate::fsio::create_folder(folder)?;
         let params = folder.join("params.json");

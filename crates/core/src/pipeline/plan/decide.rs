@@ -313,7 +313,8 @@ impl<'p> PlanContext<'p> {
         for row in rows {
             let elsewhere = row.host != here;
             let sealed = row.sealed;
-            let made = HowMade { observed: row.observed, inputs: row.observed_inputs, environment: row.environment, elsewhere, sealed };
+            let made =
+                HowMade { observed: row.observed, inputs: row.observed_inputs, environment: row.environment, elsewhere, sealed };
             // What became of the result that stands in the tree says most; else of the newest one.
             let in_tree = self.tree.as_ref().and_then(|t| t.stages.get(&decision.stage)).map(|s| s.receipt);
             let tells = obstacles.is_empty() || in_tree == Some(row.receipt);

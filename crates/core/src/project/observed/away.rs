@@ -18,7 +18,9 @@ use super::seal::{can_seal, seal_of};
 use super::settle::{Settled, Stage, settle};
 use crate::fsio;
 use crate::project::fingerprint::{MayStart, python, system};
-use crate::record::receipt::{ENVIRONMENT, EnvironmentRecord, OBSERVED, ObservedInputs, ObservedKind, canonical, files_of_list, list_text};
+use crate::record::receipt::{
+    ENVIRONMENT, EnvironmentRecord, OBSERVED, ObservedInputs, ObservedKind, canonical, files_of_list, list_text,
+};
 use crate::store::{Digest, Writer};
 
 /// The word by which this program is asked, on another machine, to execute a stage under its tracer.
@@ -220,7 +222,17 @@ pub fn take_in_seen(inputs: ObservedInputs, seen: &SeenAway, writer: Option<&Wri
         None => Digest::of(&text),
     };
     let (touched, stale) = (seen.touched.clone(), seen.stale.clone());
-    Ok(Settled { inputs, digest, kept: None, lists: Vec::new(), entries: Vec::new(), touched, undeclared: Vec::new(), made: Vec::new(), stale })
+    Ok(Settled {
+        inputs,
+        digest,
+        kept: None,
+        lists: Vec::new(),
+        entries: Vec::new(),
+        touched,
+        undeclared: Vec::new(),
+        made: Vec::new(),
+        stale,
+    })
 }
 
 #[cfg(test)]
@@ -232,7 +244,16 @@ mod tests {
 
     fn group(kind: ObservedKind, files: &[ObservedFile]) -> ObservedGroup {
         let list = Digest::of(&list_text(files));
-        ObservedGroup { kind, name: String::new(), version: None, metadata: false, counts: true, files: files.len() as u64, size: 0, list }
+        ObservedGroup {
+            kind,
+            name: String::new(),
+            version: None,
+            metadata: false,
+            counts: true,
+            files: files.len() as u64,
+            size: 0,
+            list,
+        }
     }
 
     fn said() -> SeenAway {
@@ -244,7 +265,12 @@ mod tests {
             groups: vec![group(ObservedKind::Project, &own), group(ObservedKind::Program, &programs)],
             absent: Vec::new(),
             present: Vec::new(),
-            listed: vec![ObservedFolder { path: "/srv".into(), entries: Digest::of(entries.as_bytes()), modules: false, without: Vec::new() }],
+            listed: vec![ObservedFolder {
+                path: "/srv".into(),
+                entries: Digest::of(entries.as_bytes()),
+                modules: false,
+                without: Vec::new(),
+            }],
             modules: Vec::new(),
             variables: Default::default(),
             network: Vec::new(),

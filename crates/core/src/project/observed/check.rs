@@ -10,9 +10,9 @@ use textum_base::{SourcePath, is_within};
 
 use super::files::{FileDigests, FileNow};
 use super::ignore::Ignored;
+use super::names::{Entries, Outputs, is_of_module};
 use super::packages::{Packages, metadata_now};
 use super::places::{Places, is_of_project};
-use super::names::{Entries, Outputs, is_of_module};
 use crate::config::manifest::Trust;
 use crate::project::fingerprint::{Reason, ReasonKind, normal_name};
 use crate::record::receipt::{
@@ -246,7 +246,12 @@ impl ObservedCheck {
             let now = std::fs::read_link(self.places.path(name)).ok().filter(|_| self.is_there(name, world));
             let now = now.map(|target| textum_observe::to_text(std::os::unix::ffi::OsStrExt::as_bytes(target.as_os_str())));
             if now.as_ref() != Some(then) {
-                found.push(Reason { kind: ReasonKind::LookedAt, name: name.clone(), from: Some(format!("→ {then}")), to: now.map(|now| format!("→ {now}")) });
+                found.push(Reason {
+                    kind: ReasonKind::LookedAt,
+                    name: name.clone(),
+                    from: Some(format!("→ {then}")),
+                    to: now.map(|now| format!("→ {now}")),
+                });
             }
         }
         found

@@ -152,7 +152,8 @@ impl Settling<'_> {
                 let (name, area) = self.name(folder).filter(|(_, area)| *area != Area::System)?;
                 let path = self.stage.places.path(&name).join("x");
                 let is_other = installed_in(&path).is_some() || library_of(&path).is_some() || self.is_textums(&path);
-                (!is_other && !(area == Area::Elsewhere && is_hidden(&name))).then(|| format!("{name}/"))
+                let is_settings = area == Area::Elsewhere && is_hidden(&name);
+                (!is_other && !is_settings).then(|| format!("{name}/"))
             }
         };
         observation.times.iter().filter(|f| !is_of_modules(f) && !is_searched(f)).filter_map(named).collect()
@@ -160,9 +161,7 @@ impl Settling<'_> {
 
     /// Ways by which it could be told something, as documents name them.
     pub(super) fn channels(&self, observation: &Observation) -> Vec<Channel> {
-        let has_path = |kind| {
-            matches!(kind, ChannelKind::Socket | ChannelKind::Fifo | ChannelKind::Device | ChannelKind::Memory)
-        };
+        let has_path = |kind| matches!(kind, ChannelKind::Socket | ChannelKind::Fifo | ChannelKind::Device | ChannelKind::Memory);
         let named = |channel: &Channel| match has_path(channel.kind) && channel.name.starts_with('/') {
             false => Some(channel.clone()),
             true => {
@@ -214,7 +213,10 @@ impl Settling<'_> {
             let path = self.stage.places.path(&name);
             let after = files.look(&path).map(|now| now.digest);
             // What came and went again is no state, and a folder is what is in it.
-            if (after.is_some() || observed.existed) && !path.is_dir() && !self.stage.all_outputs.iter().any(|o| is_within(&name, o)) {
+            if (after.is_some() || observed.existed)
+                && !path.is_dir()
+                && !self.stage.all_outputs.iter().any(|o| is_within(&name, o))
+            {
                 found.insert(name, ObservedState { existed: observed.existed, before: observed.before, after });
             }
         }

@@ -126,9 +126,10 @@ pub fn settle(
         packages: Packages::default(),
         modules: BTreeSet::new(),
         module_folders: HashSet::new(),
-        asks_textum: stage.program.as_ref().is_some_and(|program| {
-            observation.opened.iter().any(|o| o.executed && textum_observe::from_text(&o.path) == *program)
-        }),
+        asks_textum: stage
+            .program
+            .as_ref()
+            .is_some_and(|program| observation.opened.iter().any(|o| o.executed && textum_observe::from_text(&o.path) == *program)),
         stale: Vec::new(),
     };
     let reads = settling.reads(observation);

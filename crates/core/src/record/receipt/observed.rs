@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
 use serde::{Deserialize, Serialize};
-use textum_observe::Channel;
+use textum_base::Channel;
 
 use super::Content;
 use crate::store::{Digest, Store};

@@ -135,7 +135,7 @@ pub fn unchecked(stages: &[(String, Unchecked)], style: &Style) -> Vec<String> {
         return Vec::new();
     }
     let named: Vec<String> = found.iter().map(|(thing, by)| format!("{thing} ({})", text::some(by, 4))).collect();
-    vec![style.dim(&format!("  cannot be checked: {}", text::some(&named, 6)))]
+    vec![style.dim(&format!("  cannot be checked, so that a rebuild may differ: {}", text::some(&named, 6)))]
 }
 
 fn group_json(group: &ObservedGroup, is_held: bool, store: &Store, all: bool) -> Value {

@@ -1,12 +1,13 @@
 //! Stages on a cluster, or any engine, that is reached through a login machine: no folder is shared.
 
 use std::path::{Path, PathBuf};
+use std::process::Command;
 use std::time::{Duration, Instant};
 
 use textum_testkit::{Ran, Tiny, noise};
 
 use crate::machines::{Machines, digests, engine, start};
-use crate::textum;
+use crate::{TEXTUM, textum};
 
 /// An engine that is known by its commands; on the login machine.
 fn grid(machines: &Machines) -> String {
@@ -398,4 +399,37 @@ fn of_several_that_were_cut_off_the_one_whose_job_began_is_taken_up() {
     textum(&tiny, &["run"]).expect(0).warns("takes up the job");
     assert_eq!((tiny.read("o").as_str(), tiny.read("times").lines().count()), ("x\n", 1), "executed once");
     textum(&tiny, &["verify"]).expect(0);
+}
+
+/// The environment that a stage had on another machine is the one that is recorded; a result of another environment says nothing
+/// of whether the stage comes out the same.
+#[test]
+fn the_environment_of_a_place_that_shares_nothing_is_recorded_as_it_is_there() {
+    on_each(|_, _, place| {
+        let around = tempfile::Builder::new().prefix("textum-there-").tempdir().unwrap();
+        let venv = around.path().join("venv");
+        assert!(Command::new("/usr/bin/python3").args(["-m", "venv", "--without-pip"]).arg(&venv).status().unwrap().success());
+        let lib = std::fs::read_dir(venv.join("lib")).unwrap().flatten().next().unwrap().path();
+        let info = lib.join("site-packages/loomkit-1.0.dist-info");
+        std::fs::create_dir_all(&info).unwrap();
+        std::fs::write(info.join("METADATA"), "Metadata-Version: 2.1\nName: loomkit\nVersion: 1.0\n").unwrap();
+        let path = format!("{}:/usr/bin:/bin:/usr/sbin:/sbin:{}", venv.join("bin").display(), std::env::var("PATH").unwrap());
+        let tiny = Tiny::with(&format!(
+            "{place}[environment]\npython = \"python3\"\n[stage.x]\nrun = \"python3 -c 'import importlib.metadata as m; print(len(list(m.distributions(name=\\\"loomkit\\\"))))' > o\"\n\
+             writes = [\"o\"]\nplace = \"box\"\n"
+        ));
+        let textum = |words: &[&str]| tiny.textum_with(TEXTUM, words, &[("PATH", &path)]);
+        textum(&["run"]).expect(0).warns("executed in another environment: x:").warns("loomkit 1.0 → not there");
+        assert_eq!(tiny.read("o"), "0\n");
+        textum(&["plan"]).expect(0).says("nothing to do");
+        // Here it is another stage's work: with what is installed here it may come out otherwise.
+        let here = textum(&["run", "--place", "local"]).expect(0);
+        assert!(!here.err.contains("not deterministic"), "{}", here.err);
+        assert_eq!(tiny.read("o"), "1\n");
+        textum(&["compare", "last~1", "last", "--all"]).expect(0).says("loomkit");
+        let again = textum(&["run", "--force", "x"]).expect(0);
+        assert!(!again.err.contains("not deterministic"), "{}", again.err);
+        assert_eq!(tiny.read("o"), "0\n");
+        textum(&["rebuild", "o"]).says("the environment is another than when it was recorded").says("loomkit");
+    });
 }

@@ -53,7 +53,7 @@ fn told(drafted: &Draft, dry_run: bool, style: &Style) -> String {
         out.push_str(&format!("\n\n  {} {}", style.dim(note), text::some(&drafted.elsewhere, 5)));
     }
     if !drafted.state.is_empty() {
-        let note = "left out, as it both reads and changes it:";
+        let note = "left out: it was there before, and the command reads and changes it (let it write a file of its own, or keep it as state):";
         out.push_str(&format!("\n\n  {} {}", style.bad(note), text::some(&drafted.state, 5)));
     }
     out

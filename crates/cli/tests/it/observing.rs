@@ -422,3 +422,44 @@ fn runs_are_found_by_what_their_stages_used() {
     textum(&tiny, &["runs", "--columns", "undeclared"]).expect(2).warns("--where 'undeclared = …'");
     textum(&tiny, &["runs", "--where", "used.numpy = 1"]).expect(2).warns("no run has a parameter or metric `used.numpy`");
 }
+
+/// What nothing kept from reading more is no sealed result; a sealed one is good for whoever asks for less.
+#[test]
+fn a_result_that_was_not_sealed_does_not_count_for_a_stage_that_is() {
+    let manifest = "[stage.weave]\nrun = \"cat yarn > cloth\"\nreads = [\"yarn\"]\nwrites = [\"cloth\"]\n";
+    let tiny = Tiny::with(manifest);
+    tiny.write("yarn", "wool\n");
+    textum(&tiny, &["run"]).expect(0);
+    textum(&tiny, &["plan"]).expect(0).says("nothing to do");
+    textum(&tiny, &["plan", "--sealed"]).expect(0).says("its result was not sealed");
+    tiny.manifest(&format!("{manifest}sealed = true\n"));
+    textum(&tiny, &["plan"]).expect(0).says("its result was not sealed");
+    let ran = textum(&tiny, &["run", "--format", "json"]).expect(0).json();
+    assert_eq!(ran["stages"][0]["state"], "ran");
+    textum(&tiny, &["plan"]).expect(0).says("nothing to do");
+    tiny.manifest(manifest);
+    textum(&tiny, &["plan"]).expect(0).says("nothing to do");
+    textum(&tiny, &["run", "--sealed"]).expect(0).says("nothing to do");
+}
+
+/// A database that is only asked is read; one that is written into is state: named, left where it is, and no output.
+#[test]
+fn a_drafted_stage_never_claims_what_was_there() {
+    let tiny = Tiny::with("[stage.other]\nrun = \"true > other\"\nwrites = [\"other\"]\n");
+    let python = |script: &str| tiny.textum("python3", &["-c", script]).expect(0);
+    python("import sqlite3; c = sqlite3.connect('looms.db'); c.execute('create table t(a)'); c.commit()");
+    let before = std::fs::read(tiny.path("looms.db")).unwrap();
+    tiny.write("ask.py", "import sqlite3\nopen('out', 'w').write(str(sqlite3.connect('looms.db').execute('select * from t').fetchall()))\n");
+    let said = textum(&tiny, &["draft", "ask", "--format", "json", "--", "python3", "ask.py"]).expect(0).json();
+    let list = |key: &str| said["draft"][key].as_array().unwrap().iter().map(|v| v.as_str().unwrap().to_string()).collect::<Vec<_>>();
+    assert_eq!((list("reads"), list("writes"), list("state")), (vec!["ask.py".into(), "looms.db".into()], vec!["out".into()], vec![]));
+    assert_eq!(std::fs::read(tiny.path("looms.db")).unwrap(), before);
+    textum(&tiny, &["run"]).expect(0);
+    assert_eq!(std::fs::read(tiny.path("looms.db")).unwrap(), before, "it is where it was");
+    tiny.write("put.py", "import sqlite3\nc = sqlite3.connect('looms.db'); c.execute('insert into t values(1)'); c.commit()\nopen('put', 'w').write('1')\n");
+    let said = textum(&tiny, &["draft", "put", "--format", "json", "--", "python3", "put.py"]).expect(0).json();
+    let list = |key: &str| said["draft"][key].as_array().unwrap().iter().map(|v| v.as_str().unwrap().to_string()).collect::<Vec<_>>();
+    assert_eq!((list("writes"), list("state")), (vec!["put".to_string()], vec!["looms.db".to_string()]));
+    tiny.write("more.py", tiny.read("put.py").replace("'put'", "'more'"));
+    textum(&tiny, &["draft", "more", "--dry-run", "--", "python3", "more.py"]).expect(0).says("left out: it was there before").says("looms.db");
+}

@@ -183,8 +183,10 @@ fn lay_out(ways: &[Way], constants: &str, python: &str) -> Shed {
     let mut shed = Shed { tiny, around, path, problems: Vec::new() };
     let mut manifest = String::new();
     for way in ways {
+        // What is installed may ask for anything when an interpreter begins.
+        let begins = if way.needs.is_some() { "python3 -B" } else { "python3 -B -S" };
         let (program, script) = match (&way.python, &way.sh) {
-            (Some(python), _) => ("python3 -B", format!("{constants}\n{}", python.trim_start())),
+            (Some(python), _) => (begins, format!("{constants}\n{}", python.trim_start())),
             (None, Some(sh)) => ("sh", sh.clone()),
             (None, None) => panic!("{}: no script", way.name),
         };

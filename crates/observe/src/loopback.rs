@@ -59,20 +59,22 @@ pub fn answers(thread: Pid, address: SocketAddr, protocol: Protocol, threads: &H
 }
 
 /// Who connected to a socket that a thread has just accepted under a number, if it is not the command itself.
-pub fn accepted_from(thread: Pid, number: i32, threads: &HashSet<Pid>) -> Option<String> {
+///
+/// `ours`: every thread that the command ever had; `alive`: those that have not ended.
+pub fn accepted_from(thread: Pid, number: i32, ours: &HashSet<Pid>, alive: &HashSet<Pid>) -> Option<String> {
     let socket = file_of(thread, number)?;
     if let Ok(other) = sockopt::socket_peercred(&socket)
         && sockopt::socket_domain(&socket) == Ok(AddressFamily::UNIX)
     {
         let process = other.pid.as_raw_nonzero().get();
-        return (!threads.contains(&Pid::from_raw(process))).then(|| format!("process {process}"));
+        return (!ours.contains(&Pid::from_raw(process))).then(|| format!("process {process}"));
     }
     let from = SocketAddr::try_from(getpeername(&socket).ok()??).ok()?;
     if !from.ip().to_canonical().is_loopback() {
         return Some(from.to_string());
     }
     let inode = sockets::connected(thread, from)?;
-    let is_own = threads.iter().any(|thread| has_socket(*thread, inode));
+    let is_own = alive.iter().any(|thread| has_socket(*thread, inode));
     (!is_own).then(|| from.to_string())
 }
 

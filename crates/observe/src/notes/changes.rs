@@ -121,7 +121,7 @@ impl Notes {
         let a = &call.arguments;
         let what = match call.number {
             libc::SYS_chroot | libc::SYS_pivot_root => "a root folder of its own",
-            libc::SYS_mount | libc::SYS_umount2 | libc::SYS_move_mount => "file systems that it mounted",
+            libc::SYS_mount | libc::SYS_umount2 | libc::SYS_move_mount | libc::SYS_fsmount => "file systems that it mounted",
             libc::SYS_open_tree if a[2] & CLONE != 0 => "file systems that it mounted",
             libc::SYS_setns if a[1] == 0 || a[1] & NEW_MOUNTS != 0 => "the file systems of another process",
             libc::SYS_open_by_handle_at => "files opened by handles",

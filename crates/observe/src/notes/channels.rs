@@ -88,6 +88,8 @@ impl Notes {
     /// Calls that reach something else than files; nothing for a call that is none of these.
     pub(super) fn take_channel(&mut self, call: &Call, number: libc::c_long) -> Option<Then> {
         const GRAM: usize = 64;
+        const ATTACH: u64 = libc::PTRACE_ATTACH as u64;
+        const SEIZE: u64 = libc::PTRACE_SEIZE as u64;
         let a = &call.arguments;
         let at = |pointer: u64, length: u64| address(&call.bytes(pointer, (length as usize).min(128)));
         Some(match number {
@@ -113,6 +115,9 @@ impl Notes {
             libc::SYS_msgget => self.opens_queue(call, format!("msg:{:#x}", a[0] as u32), is_new(a[1])),
             libc::SYS_semget => self.opens_queue(call, format!("sem:{:#x}", a[0] as u32), is_new(a[2])),
             libc::SYS_shmat => self.attaches(call, a[0] as i32),
+            libc::SYS_ptrace if matches!(a[0], ATTACH | SEIZE) && !self.channels.is_ours(a[1] as i32) => {
+                self.awaits_channel(call, other(ChannelKind::Process, a[1]))
+            }
             libc::SYS_process_vm_readv => match self.channels.is_ours(a[0] as i32) {
                 true => Then::GoOn,
                 false => self.awaits_channel(call, other(ChannelKind::Process, a[0])),
@@ -239,7 +244,7 @@ impl Notes {
             Meets::Socket(name) => self.meets(ChannelKind::Socket, name),
             Meets::Makes(name) => drop(self.channels.own_names.insert(name)),
             Meets::Accepts => {
-                if let Some(from) = loopback::accepted_from(thread, answer as i32, &self.channels.alive) {
+                if let Some(from) = loopback::accepted_from(thread, answer as i32, &self.channels.ours, &self.channels.alive) {
                     self.meets(ChannelKind::Accepted, from);
                 }
             }
@@ -263,10 +268,22 @@ impl Notes {
         }
     }
 
+    /// Who sends to a port that the command has chosen, and never sent to itself, is not known.
+    fn judge_datagrams(&mut self) {
+        let channels = &mut self.channels;
+        let is_own = |at: &SocketAddr| channels.own_addresses.iter().any(|(to, by)| *by == Protocol::Udp && loopback::reaches(*to, *at));
+        let others = channels.bound.iter().filter(|(at, by)| *by == Protocol::Udp && !is_own(at));
+        let met: Vec<_> = others.map(|(at, _)| Channel { kind: ChannelKind::Datagrams, name: at.to_string() }).collect();
+        channels.met.extend(met);
+    }
+
     /// What all of it comes to: addresses, whether the command connected to itself, and channels. In front of a sealed command
     /// there is none of them that it may use.
     pub(super) fn settle_channels(&mut self) -> (Vec<String>, bool, Vec<Channel>) {
         self.judge_unanswered();
+        if !self.isolated {
+            self.judge_datagrams();
+        }
         let own = !self.channels.own_addresses.is_empty();
         // A socket by the name that the command gave it only later.
         let names = &self.channels.own_names;

@@ -6,7 +6,7 @@ use super::RebuildError;
 use super::stages::Rebuilder;
 use crate::pipeline::exec::Seal;
 use crate::project::observed::{Places, can_seal, seal_of};
-use crate::record::receipt::{ObservedHow, ObservedInputs, ObservedKind, StageReceipt, StorageMode};
+use crate::record::receipt::{Observed, ObservedHow, ObservedInputs, ObservedKind, StageReceipt, StorageMode};
 
 /// How a stage is executed when it is rebuilt.
 pub(super) enum Sealing {
@@ -34,7 +34,11 @@ impl Rebuilder<'_> {
         let seal = seal_of(root, folder, references, environment.executable(), &self.project.variables);
         match &receipt.observed {
             Some(observed) if observed.sealed => return Ok(Sealing::Sealed(seal)),
-            Some(observed) if matches!(observed.how, ObservedHow::Yes | ObservedHow::Part | ObservedHow::Away) => {
+            // What it did that could not be followed no seal allows.
+            Some(Observed { how: ObservedHow::Part, because, .. }) => {
+                return open(&format!("it was not wholly observed: {}", because.as_deref().unwrap_or_default()));
+            }
+            Some(observed) if matches!(observed.how, ObservedHow::Yes | ObservedHow::Away) => {
                 let Some(inputs) = observed.inputs else { return open("what it read is not recorded") };
                 let inputs = ObservedInputs::load(&self.project.store, &inputs)?;
                 if let Some(why) = self.beyond(&inputs, &seal)? {

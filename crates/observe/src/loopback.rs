@@ -4,6 +4,7 @@
 
 use std::collections::HashSet;
 use std::fs;
+use std::hash::BuildHasher;
 use std::net::SocketAddr;
 
 use nix::unistd::Pid;
@@ -28,7 +29,7 @@ pub enum Answers {
 const LOOKS: u32 = 3;
 
 /// Who answers a thread at an address, if these threads are the command. It may have a network of its own.
-pub fn answers(thread: Pid, address: SocketAddr, protocol: Protocol, threads: &HashSet<Pid>) -> Answers {
+pub fn answers(thread: Pid, address: SocketAddr, protocol: Protocol, threads: &HashSet<Pid, impl BuildHasher>) -> Answers {
     if !address.ip().to_canonical().is_loopback() {
         return Answers::Other;
     }
@@ -61,7 +62,12 @@ pub fn answers(thread: Pid, address: SocketAddr, protocol: Protocol, threads: &H
 /// Who connected to a socket that a thread has just accepted under a number, if it is not the command itself.
 ///
 /// `ours`: every thread that the command ever had; `alive`: those that have not ended.
-pub fn accepted_from(thread: Pid, number: i32, ours: &HashSet<Pid>, alive: &HashSet<Pid>) -> Option<String> {
+pub fn accepted_from(
+    thread: Pid,
+    number: i32,
+    ours: &HashSet<Pid, impl BuildHasher>,
+    alive: &HashSet<Pid, impl BuildHasher>,
+) -> Option<String> {
     let socket = file_of(thread, number)?;
     if let Ok(other) = sockopt::socket_peercred(&socket)
         && sockopt::socket_domain(&socket) == Ok(AddressFamily::UNIX)

@@ -8,8 +8,10 @@
 use std::collections::HashMap;
 use std::ffi::OsStr;
 use std::fs::{self, Metadata};
+use std::io::ErrorKind;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Component, Path, PathBuf};
+use std::rc::Rc;
 
 use nix::unistd::Pid;
 
@@ -20,12 +22,19 @@ pub struct Place {
     pub name: PathBuf,
     /// The file itself, without any link on the way.
     pub real: PathBuf,
-    /// Links on the way that stay in no name: each with what it leads to.
-    pub links: Vec<(PathBuf, PathBuf)>,
-    /// Folders on the way that are in no name: gone back from by `..`, or led to by a link of the command's own.
-    pub through: Vec<PathBuf>,
+    /// What was passed on the way.
+    pub way: Rc<Way>,
     /// Its metadata, if it is there.
     pub meta: Option<Metadata>,
+}
+
+/// What was passed on the way to a name and is not in it.
+#[derive(Clone, Debug, Default)]
+pub struct Way {
+    /// Links: each with what it leads to.
+    pub links: Vec<(PathBuf, PathBuf)>,
+    /// Folders that were gone back from by `..`, or led to by a link of the command's own.
+    pub through: Vec<PathBuf>,
 }
 
 /// As many links are followed as the kernel follows.
@@ -38,23 +47,34 @@ const MOST_KNOWN: usize = 1 << 16;
 struct At {
     name: PathBuf,
     real: PathBuf,
-    links: Vec<(PathBuf, PathBuf)>,
-    through: Vec<PathBuf>,
+    way: Way,
     /// Whether a part of it is not there.
     is_missing: bool,
     followed: usize,
 }
 
-/// Folders whose way is known.
-#[derive(Default)]
-pub struct Resolver {
-    known: HashMap<PathBuf, At>,
+/// A folder whose way is known.
+struct Folder {
+    name: PathBuf,
+    /// The folder itself, if it has another name.
+    real: Option<PathBuf>,
+    way: Rc<Way>,
 }
 
-/// Whether a path is in the plain form in which its folder can be looked for among those that are known.
-fn is_plain(path: &Path) -> bool {
+/// Folders whose way is known, by the names that they were asked for by.
+#[derive(Default)]
+pub struct Resolver {
+    known: HashMap<Vec<u8>, Folder, foldhash::fast::RandomState>,
+}
+
+/// A path cut into its folder and a last name in it; nothing for one that ends in a folder, or goes through the kernel's own
+/// files: some of these are other ones for each thread.
+fn split(path: &Path) -> Option<(&[u8], &OsStr)> {
     let bytes = path.as_os_str().as_bytes();
-    !bytes.ends_with(b"/") && !bytes.windows(2).any(|w| w == b"//" || w == b"/.")
+    let at = bytes.iter().rposition(|b| *b == b'/')?;
+    let (folder, last) = (&bytes[..at], &bytes[at + 1..]);
+    let is_name = !last.is_empty() && last != b"." && last != b"..";
+    (is_name && !bytes.starts_with(b"/proc") && !bytes.starts_with(b"/dev")).then(|| (folder, OsStr::from_bytes(last)))
 }
 
 impl Resolver {
@@ -67,35 +87,30 @@ impl Resolver {
     /// made what is at a path.
     pub fn find(&mut self, thread: Pid, asked: &Path, follow: bool, own: &dyn Fn(&Path) -> bool) -> Place {
         let walk = Walk { thread, own };
-        // Some files of the kernel are other ones for each thread.
-        let is_common = is_plain(asked) && !asked.starts_with("/proc") && !asked.starts_with("/dev");
-        let (Some(folder), Some(last), true) = (asked.parent(), asked.file_name(), is_common) else {
-            return place(walk.along(At::root(), asked, follow), follow);
-        };
-        let known = match self.known.get(folder) {
-            Some(known) => known.clone(),
-            None => {
-                let at = walk.along(At::root(), folder, true);
-                if !at.is_missing {
-                    if self.known.len() >= MOST_KNOWN {
-                        self.known.clear();
-                    }
-                    self.known.insert(folder.to_path_buf(), at.clone());
-                }
-                at
+        let Some((folder, last)) = split(asked) else { return place(walk.along(At::root(), asked, follow), follow) };
+        if !self.known.contains_key(folder) {
+            let at = walk.along(At::root(), Path::new(OsStr::from_bytes(folder)), true);
+            if at.is_missing {
+                return place(walk.along(At::root(), asked, follow), follow);
             }
-        };
-        if known.is_missing {
-            return place(walk.along(At::root(), asked, follow), follow);
+            if self.known.len() >= MOST_KNOWN {
+                self.known.clear();
+            }
+            let real = (at.real != at.name).then_some(at.real);
+            self.known.insert(folder.to_vec(), Folder { name: at.name, real, way: Rc::new(at.way) });
         }
-        // Nearly all names are of files that are no links: one look tells.
-        let real = known.real.join(last);
+        let Some(known) = self.known.get(folder) else { return place(walk.along(At::root(), asked, follow), follow) };
+        // Nearly all names are of files that are no links, or of nothing: one look tells.
+        let name = known.name.join(last);
+        let real = known.real.as_ref().map_or_else(|| name.clone(), |real| real.join(last));
         match fs::symlink_metadata(&real) {
-            Ok(meta) if !(follow && meta.is_symlink()) => {
-                let name = known.name.join(last);
-                Place { name, real, links: known.links, through: known.through, meta: Some(meta) }
+            Ok(meta) if !(follow && meta.is_symlink()) => Place { name, real, way: known.way.clone(), meta: Some(meta) },
+            Err(e) if e.kind() == ErrorKind::NotFound => Place { name: real.clone(), real, way: known.way.clone(), meta: None },
+            _ => {
+                let real = known.real.clone().unwrap_or_else(|| known.name.clone());
+                let at = At { name: known.name.clone(), real, way: (*known.way).clone(), ..At::default() };
+                place(walk.along(at, Path::new(last), follow), follow)
             }
-            _ => place(walk.along(known, Path::new(last), follow), follow),
         }
     }
 }
@@ -110,7 +125,7 @@ fn place(mut at: At, follow: bool) -> Place {
     if meta.is_none() && at.name != at.real {
         at.name.clone_from(&at.real);
     }
-    Place { name: at.name, real: at.real, links: at.links, through: at.through, meta }
+    Place { name: at.name, real: at.real, way: Rc::new(at.way), meta }
 }
 
 impl At {
@@ -124,7 +139,7 @@ impl At {
     }
 
     fn leave(&mut self) {
-        self.through.push(self.real.clone());
+        self.way.through.push(self.real.clone());
         self.real.pop();
         // The name of a folder that a link leads to has no folder of its own above it.
         self.name.clone_from(&self.real);
@@ -204,9 +219,9 @@ impl Walk<'_> {
                 let from = At { name: at.real.clone(), followed: at.followed + 1, ..at.clone() };
                 let mut led = self.along(from, &target, true);
                 if is_own && !led.is_missing {
-                    led.through.push(led.real.clone());
+                    led.way.through.push(led.real.clone());
                 } else if !is_own {
-                    led.links.push((this, target));
+                    led.way.links.push((this, target));
                     if !led.is_missing {
                         led.name = name;
                     }
@@ -258,7 +273,7 @@ mod tests {
         let mut find = |asked: &str, follow| {
             let found = resolver.find(here(), &root.join(asked), follow, &own);
             let below = |p: &Path| p.strip_prefix(&root).unwrap().display().to_string();
-            (below(&found.name), below(&found.real), found.links.len(), found.meta.is_some())
+            (below(&found.name), below(&found.real), found.way.links.len(), found.meta.is_some())
         };
         let of = |name: &str, real: &str, links, there| (name.to_string(), real.to_string(), links, there);
         for _ in 0..2 {

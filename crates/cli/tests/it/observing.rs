@@ -449,17 +449,28 @@ fn a_drafted_stage_never_claims_what_was_there() {
     let python = |script: &str| tiny.textum("python3", &["-c", script]).expect(0);
     python("import sqlite3; c = sqlite3.connect('looms.db'); c.execute('create table t(a)'); c.commit()");
     let before = std::fs::read(tiny.path("looms.db")).unwrap();
-    tiny.write("ask.py", "import sqlite3\nopen('out', 'w').write(str(sqlite3.connect('looms.db').execute('select * from t').fetchall()))\n");
+    tiny.write(
+        "ask.py",
+        "import sqlite3\nopen('out', 'w').write(str(sqlite3.connect('looms.db').execute('select * from t').fetchall()))\n",
+    );
     let said = textum(&tiny, &["draft", "ask", "--format", "json", "--", "python3", "ask.py"]).expect(0).json();
-    let list = |key: &str| said["draft"][key].as_array().unwrap().iter().map(|v| v.as_str().unwrap().to_string()).collect::<Vec<_>>();
-    assert_eq!((list("reads"), list("writes"), list("state")), (vec!["ask.py".into(), "looms.db".into()], vec!["out".into()], vec![]));
+    let list =
+        |key: &str| said["draft"][key].as_array().unwrap().iter().map(|v| v.as_str().unwrap().to_string()).collect::<Vec<_>>();
+    assert_eq!(
+        (list("reads"), list("writes"), list("state")),
+        (vec!["ask.py".into(), "looms.db".into()], vec!["out".into()], vec![])
+    );
     assert_eq!(std::fs::read(tiny.path("looms.db")).unwrap(), before);
     textum(&tiny, &["run"]).expect(0);
     assert_eq!(std::fs::read(tiny.path("looms.db")).unwrap(), before, "it is where it was");
     tiny.write("put.py", "import sqlite3\nc = sqlite3.connect('looms.db'); c.execute('insert into t values(1)'); c.commit()\nopen('put', 'w').write('1')\n");
     let said = textum(&tiny, &["draft", "put", "--format", "json", "--", "python3", "put.py"]).expect(0).json();
-    let list = |key: &str| said["draft"][key].as_array().unwrap().iter().map(|v| v.as_str().unwrap().to_string()).collect::<Vec<_>>();
+    let list =
+        |key: &str| said["draft"][key].as_array().unwrap().iter().map(|v| v.as_str().unwrap().to_string()).collect::<Vec<_>>();
     assert_eq!((list("writes"), list("state")), (vec!["put".to_string()], vec!["looms.db".to_string()]));
     tiny.write("more.py", tiny.read("put.py").replace("'put'", "'more'"));
-    textum(&tiny, &["draft", "more", "--dry-run", "--", "python3", "more.py"]).expect(0).says("left out: it was there before").says("looms.db");
+    textum(&tiny, &["draft", "more", "--dry-run", "--", "python3", "more.py"])
+        .expect(0)
+        .says("left out: it was there before")
+        .says("looms.db");
 }

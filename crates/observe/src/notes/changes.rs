@@ -146,7 +146,7 @@ impl Notes {
                 if folder {
                     self.own_folders.insert(place.real.clone());
                 } else {
-                    self.resolver.forget();
+                    self.forget_ways_by(&place);
                     // It could be made because there was nothing.
                     self.is_absent(place.clone(), true);
                 }
@@ -155,7 +155,7 @@ impl Notes {
             // That there is something already is why it was not made.
             Pending::Make { place, .. } if answer == -i64::from(libc::EEXIST) => self.exists(&place, (None, None)),
             Pending::Remove(place) if done => {
-                self.resolver.forget();
+                self.forget_ways_by(&place);
                 self.own_folders.remove(&place.real);
                 self.changes(&place);
             }
@@ -214,7 +214,8 @@ impl Notes {
             self.reads(this, meta, false);
         }
         self.own_folders.remove(&from.real);
-        self.resolver.forget();
+        self.forget_ways_by(from);
+        self.forget_ways_by(to);
         self.changes(from);
         self.changes(to);
         // A folder of somebody else's is read as a whole by being moved: everything in it is there by another name.

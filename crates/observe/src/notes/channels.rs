@@ -30,9 +30,9 @@ pub(super) struct Channels {
     /// Sockets of this machine, and queues, that the command made.
     own_names: HashSet<String>,
     /// Every thread that the command ever had.
-    ours: HashSet<Pid>,
+    ours: HashSet<Pid, foldhash::fast::RandomState>,
     /// Those that have not ended.
-    alive: HashSet<Pid>,
+    alive: HashSet<Pid, foldhash::fast::RandomState>,
 }
 
 /// What is reached once a call has succeeded.
@@ -271,7 +271,8 @@ impl Notes {
     /// Who sends to a port that the command has chosen, and never sent to itself, is not known.
     fn judge_datagrams(&mut self) {
         let channels = &mut self.channels;
-        let is_own = |at: &SocketAddr| channels.own_addresses.iter().any(|(to, by)| *by == Protocol::Udp && loopback::reaches(*to, *at));
+        let is_own =
+            |at: &SocketAddr| channels.own_addresses.iter().any(|(to, by)| *by == Protocol::Udp && loopback::reaches(*to, *at));
         let others = channels.bound.iter().filter(|(at, by)| *by == Protocol::Udp && !is_own(at));
         let met: Vec<_> = others.map(|(at, _)| Channel { kind: ChannelKind::Datagrams, name: at.to_string() }).collect();
         channels.met.extend(met);

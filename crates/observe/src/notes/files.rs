@@ -141,8 +141,16 @@ impl Notes {
 
     /// Any other look at what is at a name.
     pub(super) fn looks(&mut self, call: &Call, at: At, follow: bool) -> Then {
-        let Some(place) = self.at(call, at, follow).filter(|p| !is_the_kernels(&p.real)) else { return Then::GoOn };
         self.does_else(call.thread);
+        let Some(path) = call.path(at).filter(|path| !self.looked.contains(path.as_os_str())) else { return Then::GoOn };
+        let place = self.find(call.thread, &path, follow);
+        self.passes(&place);
+        if is_the_kernels(&place.real) {
+            return Then::GoOn;
+        }
+        if place.meta.as_ref().is_some_and(|meta| !meta.is_symlink()) {
+            self.looked.insert(path.into_os_string());
+        }
         self.look(place, |_| (None, None));
         Then::GoOn
     }
@@ -219,16 +227,17 @@ impl Notes {
     }
 
     /// Folders that were gone through by the command's own links or back by `..` must be there.
-    pub(super) fn passes(&mut self, place: &mut Place) {
-        for folder in std::mem::take(&mut place.through) {
-            if !self.is_own(&folder) && !is_the_kernels(&folder) {
-                self.paths.entry(folder).or_default().looked_at = true;
+    pub(super) fn passes(&mut self, place: &Place) {
+        for folder in &place.way.through {
+            let is_known = self.paths.get(folder).is_some_and(|n| n.looked_at);
+            if !is_known && !self.is_own(folder) && !is_the_kernels(folder) {
+                self.paths.entry(folder.clone()).or_default().looked_at = true;
             }
         }
     }
 
     pub(super) fn goes_through(&mut self, place: &Place) {
-        for (link, target) in &place.links {
+        for (link, target) in &place.way.links {
             if !self.is_own(link) && !is_the_kernels(link) {
                 self.links.entry(link.clone()).or_insert_with(|| target.clone());
             }

@@ -70,11 +70,16 @@ pub enum Then {
     Await,
 }
 
+/// Notes by path.
+type Paths = HashMap<PathBuf, Note, foldhash::fast::RandomState>;
+
 /// All notes of a command.
 #[derive(Default)]
 pub struct Notes {
-    paths: HashMap<PathBuf, Note>,
+    paths: Paths,
     resolver: Resolver,
+    /// Names that were looked at and are no links: compilers ask for the target of each part of a path again and again.
+    looked: HashSet<std::ffi::OsString, foldhash::fast::RandomState>,
     /// Folders that the command made, or renamed: everything in them is its own.
     own_folders: HashSet<PathBuf>,
     /// The folder that a thread goes on to list.
@@ -112,7 +117,9 @@ fn text(path: &Path) -> String {
 
 /// What is never looked at: it is the kernel's, and another one at every look.
 fn is_the_kernels(path: &Path) -> bool {
-    ["/proc", "/sys", "/dev"].iter().any(|p| path.starts_with(p)) && !path.starts_with("/dev/shm")
+    let bytes = path.as_os_str().as_bytes();
+    let is_in = |folder: &[u8]| bytes.starts_with(folder) && matches!(bytes.get(folder.len()), None | Some(b'/'));
+    (is_in(b"/proc") || is_in(b"/sys") || is_in(b"/dev")) && !is_in(b"/dev/shm")
 }
 
 impl Notes {
@@ -175,9 +182,18 @@ impl Notes {
     /// What a name of a call leads to; nothing for an empty name.
     fn at(&mut self, call: &Call, at: At, follow: bool) -> Option<Place> {
         let path = call.path(at)?;
-        let mut place = self.find(call.thread, &path, follow);
-        self.passes(&mut place);
+        let place = self.find(call.thread, &path, follow);
+        self.passes(&place);
         Some(place)
+    }
+
+    /// What was at a place is another thing now. Where it was, or is, a link or a folder, names may lead elsewhere.
+    fn forget_ways_by(&mut self, place: &Place) {
+        let now = || fs::symlink_metadata(&place.real).is_ok_and(|meta| !meta.is_file());
+        if place.meta.as_ref().is_some_and(|meta| !meta.is_file()) || now() {
+            self.resolver.forget();
+            self.looked.clear();
+        }
     }
 
     fn is_own(&self, path: &Path) -> bool {
@@ -292,6 +308,6 @@ impl Notes {
     }
 }
 
-fn is_own(paths: &HashMap<PathBuf, Note>, own_folders: &HashSet<PathBuf>, path: &Path) -> bool {
+fn is_own(paths: &Paths, own_folders: &HashSet<PathBuf>, path: &Path) -> bool {
     paths.get(path).is_some_and(|n| n.changed) || (!own_folders.is_empty() && path.ancestors().any(|a| own_folders.contains(a)))
 }

@@ -37,7 +37,7 @@ TXT
 project=$work/loom-stops
 textum demo "$project" --write-only >/dev/null
 cd "$project"
-shot run 19 'textum run'
+shot run 20 'textum run'
 first=$(textum runs --format json | sed -n 's/.*"run": "\(.*\)".*/\1/p' | head -1); first=${first##*-}
 shot sweep 26 'textum run -q --vary fit.rate=0.05,0.1,0.2,0.4 --vary fit.depth=2..4'
 sweep=$(textum runs --format json | sed -n 's/.*"sweep": "\(sweep.*\)".*/\1/p' | head -1)

@@ -113,7 +113,7 @@ pub fn run(global: &Global, args: &PlanArgs, ui: &Ui) -> Result<u8, Failure> {
         ui.result(&render::graph::drawn(&folded, label));
     } else {
         ui.result(&render::plan::text(&plan, &detailed, &project.manifest, args.each, &ui.style));
-        render::observed::unchecked(&unchecked, &ui.style).iter().for_each(|line| ui.result(&format!("{line}\n")));
+        render::observed::unchecked(&unchecked, &ui.style).into_iter().for_each(|line| ui.result(&format!("{line}\n")));
         inputs.iter().filter_map(render::plan::published).for_each(|line| ui.result(&format!("{line}\n")));
         ui.say_more(&ignored(&project));
     }

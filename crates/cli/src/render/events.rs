@@ -110,6 +110,7 @@ fn of_place(event: &Event, style: &Style) -> Option<String> {
         Event::NotObserved { stage, why, .. } => {
             format!("  {} {stage}: {why}; all installed packages count", style.accent("not wholly observed:"))
         }
+        Event::Unchecked { stages } => return super::observed::unchecked(stages, style),
         Event::OtherEnvironment { stage, differences } => {
             format!("  {} {stage}: {}", style.accent("executed in another environment:"), text::some(differences, 4))
         }

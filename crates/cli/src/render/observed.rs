@@ -117,7 +117,7 @@ fn channel(channel: &Channel) -> String {
 }
 
 /// What stages had from where nothing can be checked, in one line: each thing with the stages that had it.
-pub fn unchecked(stages: &[(String, Unchecked)], style: &Style) -> Vec<String> {
+pub fn unchecked(stages: &[(String, Unchecked)], style: &Style) -> Option<String> {
     let mut found: Vec<(String, Vec<String>)> = Vec::new();
     for (stage, what) in stages {
         let connections = what.connections.iter().map(|address| format!("answers of {address}"));
@@ -132,10 +132,10 @@ pub fn unchecked(stages: &[(String, Unchecked)], style: &Style) -> Vec<String> {
         }
     }
     if found.is_empty() {
-        return Vec::new();
+        return None;
     }
     let named: Vec<String> = found.iter().map(|(thing, by)| format!("{thing} ({})", text::some(by, 4))).collect();
-    vec![style.dim(&format!("  cannot be checked, so that a rebuild may differ: {}", text::some(&named, 6)))]
+    Some(style.dim(&format!("  cannot be checked, so that a rebuild may differ: {}", text::some(&named, 6))))
 }
 
 fn group_json(group: &ObservedGroup, is_held: bool, store: &Store, all: bool) -> Value {

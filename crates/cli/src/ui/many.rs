@@ -9,7 +9,6 @@ use textum_core::event::{Event, EventSink};
 use textum_core::record::receipt::Unchecked;
 
 use super::Ui;
-use crate::render;
 
 /// So many are told one by one.
 const FEW: usize = 6;
@@ -43,9 +42,8 @@ impl EventSink for SumsUp<'_> {
                 return;
             }
         }
-        if let Event::Unchecked { stage, what } = event {
-            self.unchecked.lock().unwrap_or_else(PoisonError::into_inner).push((stage, *what));
-            return;
+        if let Event::Unchecked { stages } = event {
+            return self.unchecked.lock().unwrap_or_else(PoisonError::into_inner).extend(stages);
         }
         if let Event::NotObserved { why, .. } = &event {
             let mut told = self.reasons.lock().unwrap_or_else(PoisonError::into_inner);
@@ -59,8 +57,10 @@ impl EventSink for SumsUp<'_> {
 
 impl Drop for SumsUp<'_> {
     fn drop(&mut self) {
-        let unchecked = self.unchecked.get_mut().unwrap_or_else(PoisonError::into_inner);
-        render::observed::unchecked(unchecked, &self.ui.err_style).iter().for_each(|line| self.ui.insist(line));
+        let stages = std::mem::take(self.unchecked.get_mut().unwrap_or_else(PoisonError::into_inner));
+        if !stages.is_empty() {
+            self.to.event(Event::Unchecked { stages });
+        }
         let (count, folder) = self.aside.get_mut().unwrap_or_else(PoisonError::into_inner);
         if *count > FEW {
             let folder = folder.as_deref().map(crate::render::text::near).unwrap_or_default();

@@ -232,12 +232,10 @@ pub enum Event {
         /// Whether it was observed, but not wholly.
         part: bool,
     },
-    /// What a stage had from where nothing can be checked.
+    /// What stages had from where nothing can be checked.
     Unchecked {
-        /// The stage.
-        stage: String,
-        /// What.
-        what: Box<Unchecked>,
+        /// The stages, each with what it had.
+        stages: Vec<(String, Unchecked)>,
     },
     /// A stage seems to have read files that it does not declare.
     Undeclared {

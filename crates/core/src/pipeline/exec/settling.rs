@@ -96,7 +96,7 @@ impl ActiveRun<'_> {
             let is_its = receipt.observed.as_ref().is_some_and(|o| o.inputs == Some(settled.digest));
             let what = settled.inputs.unchecked();
             if is_its && what != Unchecked::default() {
-                self.events.event(Event::Unchecked { stage: decision.stage.clone(), what: Box::new(what) });
+                self.events.event(Event::Unchecked { stages: vec![(decision.stage.clone(), what)] });
             }
             if common.shared {
                 self.plan_context.documents.borrow_mut().insert(settled.digest, Rc::new(settled.inputs));

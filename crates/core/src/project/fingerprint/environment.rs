@@ -53,6 +53,12 @@ pub fn stage_variables(own: &[(String, String)], counted: &BTreeMap<String, Opti
             None => variables.remove(name),
         };
     }
+    // Whether a terminal, a timer or another machine set the one or the other says nothing of who it is.
+    if let Some(user) = variables.get("USER").or(variables.get("LOGNAME")).cloned() {
+        for name in ["USER", "LOGNAME"].into_iter().filter(|name| !counted.contains_key(*name)) {
+            variables.insert(name.to_string(), user.clone());
+        }
+    }
     variables.into_iter().collect()
 }
 

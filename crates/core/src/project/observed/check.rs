@@ -153,6 +153,7 @@ impl ObservedCheck {
     fn variable_changes(&self, inputs: &ObservedInputs, here: bool) -> Vec<Reason> {
         let mut names: BTreeSet<&String> = inputs.variables.keys().chain(self.variables.keys()).collect();
         // Where a document does not have them, Textum itself had chosen them.
+        names.retain(|name| !self.ignored.covers(&format!("${name}")));
         names.retain(|name| !super::is_of_person(name) || (here && inputs.variables.contains_key(*name)));
         let value = |all: &BTreeMap<String, Option<String>>, name: &String| all.get(name).cloned().flatten();
         let changed = |name: &&String| value(&inputs.variables, name) != value(&self.variables, name);

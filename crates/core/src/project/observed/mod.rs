@@ -42,7 +42,7 @@ pub fn variables_that_count(variables: &[(String, String)]) -> BTreeMap<String, 
 
 /// Variables that say who somebody is and where that person's files are. They count by value on the machine on which a result
 /// was made: on another one they are other ones for everybody.
-const OF_PERSON: [&str; 6] = ["HOME", "USER", "LOGNAME", "SHELL", "TMPDIR", "XDG_CACHE_HOME"];
+const OF_PERSON: [&str; 4] = ["HOME", "USER", "TMPDIR", "XDG_CACHE_HOME"];
 
 /// Whether a variable counts only on the machine on which a result was made.
 fn is_of_person(name: &str) -> bool {
@@ -52,7 +52,7 @@ fn is_of_person(name: &str) -> bool {
 /// What a document has of variables. Those of a person are left out where a sealed stage had folders of Textum's own.
 fn variables_recorded(variables: &[(String, String)], sealed: bool) -> BTreeMap<String, Option<String>> {
     let mut all = variables_that_count(variables);
-    for name in OF_PERSON.iter().filter(|name| !sealed || matches!(**name, "USER" | "LOGNAME" | "SHELL")) {
+    for name in OF_PERSON.iter().filter(|name| !sealed || **name == "USER") {
         let value = variables.iter().find(|(n, _)| n == name).map(|(_, value)| value.clone());
         all.insert((*name).to_string(), value);
     }

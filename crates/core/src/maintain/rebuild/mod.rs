@@ -28,7 +28,7 @@ use crate::project::tree::PutError;
 use crate::project::workspace::Project;
 use crate::record::ledger::{ErasedOf, LedgerError};
 use crate::record::receipt::{
-    CountedEnvironment, DocumentError, ENVIRONMENT, EnvironmentRecord, ObservedInputs, PythonRecord, REBUILD_RECEIPT,
+    CountedEnvironment, DocumentError, ENVIRONMENT, EnvironmentRecord, ObservedHow, ObservedInputs, PythonRecord, REBUILD_RECEIPT,
     RebuildReceipt, ReceiptError, StageReceipt, Verdict, canonical,
 };
 use crate::store::{Digest, StoreError};
@@ -342,7 +342,7 @@ fn environment_now(project: &Project, chain: &[(Digest, StageReceipt)]) -> Resul
         let counted = counted.map(|c| c.packages).unwrap_or_default();
         for reason in environment_differences(&recorded, &now) {
             // Of a stage that was observed it is known which packages it used, unless others count by declaration.
-            let observed = receipt.observed.as_ref().is_some_and(|o| o.inputs.is_some());
+            let observed = receipt.observed.as_ref().is_some_and(|o| o.inputs.is_some() && o.how != ObservedHow::Away);
             let used = !observed || reason.kind != ReasonKind::Package || counted.contains_key(&reason.name);
             if used && !differences.contains(&reason) {
                 differences.push(reason);

@@ -62,7 +62,8 @@ pub(super) fn refusal(task: &Task, refused: &[Refused], ignored: &Ignored) -> Op
         parts.push(format!("{}{there} ({advice})", few(&named)));
     }
     if !writes.is_empty() {
-        parts.push(format!("to write {} (let it write what it declares, or into $TMPDIR)", few(&grouped(&writes))));
+        let there = if task.is_sent { " on the machine there" } else { "" };
+        parts.push(format!("to write {}{there} (let it write what it declares, or into $TMPDIR)", few(&grouped(&writes))));
     }
     if !addresses.is_empty() {
         parts.push(format!("{} (no connection is allowed)", few(&addresses.into_iter().collect::<Vec<_>>())));
@@ -76,7 +77,7 @@ pub(super) fn refusal(task: &Task, refused: &[Refused], ignored: &Ignored) -> Op
 /// What a sealed stage asked for or listed in its sandbox, that the project has and the stage does not declare: it went on
 /// without, and might have come out otherwise with it.
 pub(super) fn lacking_in_sandbox(task: &Task, settled: &Settled, missed: &[String], ignored: &Ignored) -> Vec<Refused> {
-    let Some(project) = task.sandbox_of.as_ref().filter(|_| task.seal.is_some() && !task.is_rebuild && !task.is_sent) else {
+    let Some(project) = task.sandbox_of.as_ref().filter(|_| task.seal.is_some() && !task.is_rebuild) else {
         return Vec::new();
     };
     // What it made where the project has a file, it would have found.

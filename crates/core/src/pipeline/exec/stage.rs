@@ -216,7 +216,8 @@ impl StageContext<'_> {
         for (name, folder) in PRIVATE {
             let mut folder = task.folder.join(folder);
             fsio::create_folder(&folder)?;
-            if name == "TMPDIR" {
+            // What is sent is given the folders of the machine there.
+            if name == "TMPDIR" && !task.is_sent {
                 short = short_name(&folder)?;
                 folder = short.as_ref().map_or(folder, |(_, path)| path.clone());
             }

@@ -27,7 +27,7 @@ pub fn lines(of: &ObservedOf, store: &Store, all: bool, style: &Style) -> Vec<St
         out.push(style.dim("seen where it was executed, whose files are not held against those here"));
     }
     match (of.observed.how, of.observed.because.as_deref()) {
-        (ObservedHow::Part, why) => out.push(format!("{} {}", style.bad("not wholly observed:"), why.unwrap_or_default())),
+        (ObservedHow::Part | ObservedHow::Away, Some(why)) => out.push(format!("{} {why}", style.bad("not wholly observed:"))),
         _ if of.observed.sealed => out.push(style.good("sealed: nothing else could be read")),
         _ => {}
     }
@@ -41,7 +41,7 @@ pub fn lines(of: &ObservedOf, store: &Store, all: bool, style: &Style) -> Vec<St
     }
     if !unchecked.channels.is_empty() {
         let named: Vec<String> = unchecked.channels.iter().map(channel).collect();
-        out.push(format!("{} {}, which cannot be checked", style.bad("could be told something by"), text::some(&named, 3)));
+        out.push(format!("{} {}, which cannot be checked", style.bad("may have received data from"), text::some(&named, 3)));
     }
     if unchecked.random {
         out.push(style.dim("asked for random numbers"));
@@ -120,7 +120,7 @@ fn channel(channel: &Channel) -> String {
 pub fn unchecked(stages: &[(String, Unchecked)], style: &Style) -> Option<String> {
     let mut found: Vec<(String, Vec<String>)> = Vec::new();
     for (stage, what) in stages {
-        let connections = what.connections.iter().map(|address| format!("answers of {address}"));
+        let connections = what.connections.iter().map(|address| format!("answers from {address}"));
         let channels = what.channels.iter().map(channel);
         let random = what.random.then(|| "random numbers".to_string());
         let times = what.times.iter().map(|folder| format!("times of files in {folder}"));
@@ -135,7 +135,7 @@ pub fn unchecked(stages: &[(String, Unchecked)], style: &Style) -> Option<String
         return None;
     }
     let named: Vec<String> = found.iter().map(|(thing, by)| format!("{thing} ({})", text::some(by, 4))).collect();
-    Some(style.dim(&format!("  cannot be checked, so that a rebuild may differ: {}", text::some(&named, 6))))
+    Some(style.dim(&format!("  cannot be checked, so a rebuild may differ: {}", text::some(&named, 6))))
 }
 
 fn group_json(group: &ObservedGroup, is_held: bool, store: &Store, all: bool) -> Value {

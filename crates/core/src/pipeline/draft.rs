@@ -136,8 +136,8 @@ fn of_observation(
     let in_project = |paths: &[String]| paths.iter().filter(|p| !p.starts_with(['/', '~'])).cloned().collect::<BTreeSet<_>>();
     let changed = in_project(&settled.inputs.changed);
     // What it looked for, found missing and wrote is what it brings forth; what was there and it read and changed is not.
-    let was_read = |name: &&String| observation.changed.iter().any(|c| c.existed && c.read && c.path.ends_with(name.as_str()));
-    let read_before: BTreeSet<String> = settled.inputs.kept.keys().filter(|name| was_read(name)).cloned().collect();
+    let read = settled.inputs.kept.iter().filter(|(_, state)| state.existed && state.read);
+    let read_before: BTreeSet<String> = read.map(|(name, _)| name.clone()).collect();
     let writes: BTreeSet<String> = changed.difference(&read_before).cloned().collect();
     if writes.is_empty() {
         return Err(DraftError::NothingWritten);

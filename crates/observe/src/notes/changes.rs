@@ -52,9 +52,9 @@ impl Notes {
             return Then::GoOn;
         }
         // Of what only its folder may decide, the kernel asks the folder.
-        if !self.is_allowed(&place, flags & libc::O_ACCMODE != libc::O_RDONLY || place.meta.is_none()) {
+        let writes = flags & libc::O_ACCMODE != libc::O_RDONLY || flags & libc::O_TRUNC != 0 || place.meta.is_none();
+        if !self.is_allowed(&place, writes) {
             if !is_compiled(&place.real) {
-                let writes = flags & libc::O_ACCMODE != libc::O_RDONLY || flags & libc::O_TRUNC != 0 || place.meta.is_none();
                 self.refuse(if writes { Try::Write } else { Try::Read }, super::text(&place.real));
             }
             return Then::GoOn;
@@ -191,13 +191,11 @@ impl Notes {
     }
 
     fn changes(&mut self, place: &Place) {
-        let Notes { paths, .. } = self;
         let existed = place.meta.is_some();
-        let note = paths.entry(place.real.clone()).or_default();
-        note.change(existed);
+        self.paths.entry(place.real.clone()).or_default().change(existed);
         // The same by the name with a link in it.
         if place.name != place.real {
-            paths.entry(place.name.clone()).or_default().change(existed);
+            self.paths.entry(place.name.clone()).or_default().change(existed);
         }
     }
 

@@ -56,7 +56,7 @@ impl Rebuilder<'_> {
             return Ok(Some(format!("it connected to {address}")));
         }
         if let Some(channel) = inputs.channels.first() {
-            return Ok(Some(format!("it could be told something by {} {}", channel.kind.word(), channel.name)));
+            return Ok(Some(format!("it may have received data from {} {}", channel.kind.word(), channel.name)));
         }
         if let Some((path, _)) = inputs.kept.iter().find(|(_, state)| state.existed) {
             return Ok(Some(format!("it read and changed {path}, whose content before is not kept")));

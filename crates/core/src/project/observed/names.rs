@@ -217,7 +217,8 @@ impl Settling<'_> {
                 && !path.is_dir()
                 && !self.stage.all_outputs.iter().any(|o| is_within(&name, o))
             {
-                found.insert(name, ObservedState { existed: observed.existed, before: observed.before, after });
+                found
+                    .insert(name, ObservedState { existed: observed.existed, read: observed.read, before: observed.before, after });
             }
         }
         found

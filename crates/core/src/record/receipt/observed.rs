@@ -149,6 +149,9 @@ pub struct Unchecked {
 pub struct ObservedState {
     /// Whether it was there before.
     pub existed: bool,
+    /// Whether its content before can have been read, not only that it was there.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub read: bool,
     /// Its content before, where that is known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub before: Option<Digest>,

@@ -96,7 +96,7 @@ pub fn json(outcome: &RunOutcome, store: &Store) -> Value {
                 "stage": s.stage, "state": s.state, "key": s.key, "seconds": s.seconds, "writes": writes,
                 "receipt": execution.map(|e| e.receipt), "run": execution.map(|e| &e.run),
                 "reason": execution.and_then(|e| e.reason.as_ref()), "made_by": execution.and_then(|e| e.elsewhere.as_ref()).map(|(by, _)| by), "undeclared": execution.map(|e| &e.undeclared),
-                "unchecked": outcome.unchecked(s, store),
+                "unchecked": s.unchecked(store),
             })
         })
         .collect();

@@ -355,4 +355,7 @@ fn a_listed_folder_is_the_same_whatever_is_declared_to_be_an_output() {
     assert_eq!((check(&[], &before), check(&["many/made"], &before)), (0, 0));
     shed.put("project/many/b", "1");
     assert_eq!((check(&[], &before), check(&["many/made"], &before)), (1, 1));
+    // Entries that are lost are never taken for those that are there, not even for none.
+    let lost = ObservedFolder { entries: Digest::of(b"nowhere"), ..before };
+    assert_eq!(check(&["many/a", "many/b"], &lost), 1);
 }

@@ -65,10 +65,10 @@ impl Execution {
     }
 }
 
-impl RunOutcome {
-    /// What the results of a stage had from where nothing can be checked. A record that is lost tells nothing.
-    pub fn unchecked(&self, stage: &SettledStage, store: &Store) -> Option<Unchecked> {
-        let receipt = StageReceipt::load(store, &stage.execution.as_ref()?.receipt).ok()?;
+impl SettledStage {
+    /// What its result had from where nothing can be checked. A record that is lost tells nothing.
+    pub fn unchecked(&self, store: &Store) -> Option<Unchecked> {
+        let receipt = StageReceipt::load(store, &self.execution.as_ref()?.receipt).ok()?;
         let inputs = ObservedInputs::load(store, &receipt.observed?.inputs?).ok()?;
         Some(inputs.unchecked()).filter(|unchecked| *unchecked != Unchecked::default())
     }

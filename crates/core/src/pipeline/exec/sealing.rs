@@ -29,9 +29,7 @@ impl ActiveRun<'_> {
 
     /// Whether what a stage reads is sent to where it executes: nothing there is the project's.
     pub(super) fn is_sent(&self, stage: StageIndex) -> bool {
-        let decl = &self.project.manifest.stages[stage];
-        let place = self.options.place_of(decl, stage);
-        place.is_some_and(|name| self.project.manifest.places.iter().any(|p| p.name == name && !p.shares_folder()))
+        self.plan_context.is_sent(&self.project.manifest.stages[stage])
     }
 
     /// So often a stage is tried again when its place has lost it.

@@ -92,7 +92,10 @@ impl PlanContext<'_> {
     }
 
     /// Whether a stage executes at a place that shares no folder with this machine.
-    fn is_sent(&self, decl: &StageDecl) -> bool {
+    pub fn is_sent(&self, decl: &StageDecl) -> bool {
+        if decl.run.is_own() {
+            return false;
+        }
         let (of_stages, of_all) = &self.places;
         let said = of_stages.get(&decl.name).or(of_all.as_ref()).or(decl.place.as_ref());
         said.is_some_and(|name| self.project.manifest.places.iter().any(|p| p.name == *name && !p.shares_folder()))

@@ -258,8 +258,7 @@ impl ObservedCheck {
         found
     }
 
-    /// Of files that the stage keeps from run to run, those that are neither as it found nor as it left them. In a sandbox
-    /// it finds none.
+    /// Of files that the stage keeps from run to run, those that are neither as it found nor as it left them.
     fn state_changes(&self, inputs: &ObservedInputs) -> Vec<Reason> {
         let mut found = Vec::new();
         for (name, then) in &inputs.kept {
@@ -304,7 +303,9 @@ impl ObservedCheck {
         }
         // Which entry it is that came or went.
         // What has not been published yet is told without.
-        let then = store.read(&folder.entries).unwrap_or_default();
+        let read = store.read(&folder.entries);
+        let is_known = read.is_ok();
+        let then = read.unwrap_or_default();
         let lines = |text: &[u8]| -> BTreeSet<String> { String::from_utf8_lossy(text).lines().map(str::to_string).collect() };
         let (mut then, now) = (lines(&then), lines(&now));
         let below = |entry: &String| if folder.path.is_empty() { entry.clone() } else { format!("{}/{entry}", folder.path) };
@@ -314,7 +315,8 @@ impl ObservedCheck {
             self.outputs.iter().any(|o| textum_base::overlap(o, path.trim_end_matches('/')))
         };
         then.retain(|entry| !is_output(entry) && wanted.is_none_or(|w| is_of_module(entry, |stem| w.contains(stem))));
-        if then == now {
+        // What is lost cannot be compared, and is not the same.
+        if is_known && then == now {
             return None;
         }
         let came = now.difference(&then).next().map(|e| (below(e), None, Some("there".to_string())));

@@ -55,6 +55,9 @@ pub const TRACER: &str = "--observe-stage";
 /// The first word that makes it the command that is traced.
 pub const CHILD: &str = "--observed-stage";
 
+/// How the line of a stage's log begins in which a tracer says why it could not do its work.
+pub const FAILED: &str = "observing failed: ";
+
 /// The words to put before a command so that it is observed, given the file that the observation is written to and,
 /// if it is to be sealed, the file with the [`Seal`].
 pub fn words_before(program: &Path, record: &Path, seal: Option<&Path>) -> Vec<String> {

@@ -14,7 +14,7 @@ use textum_base::fsio;
 use super::calls::Call;
 use super::notes::{Notes, Then};
 use super::record::{End, Observation};
-use super::{CHILD, filter, names, seal};
+use super::{CHILD, FAILED, filter, names, seal};
 
 /// Exit status of a tracer that could not do its work.
 const OWN_FAULT: u8 = 125;
@@ -43,7 +43,7 @@ pub fn end_as(end: End) -> ExitCode {
 
 #[allow(clippy::print_stderr)]
 fn fail(why: &str) -> ExitCode {
-    eprintln!("observing failed: {why}");
+    eprintln!("{FAILED}{why}");
     ExitCode::from(OWN_FAULT)
 }
 

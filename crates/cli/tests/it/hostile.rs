@@ -202,6 +202,77 @@ fn hostile_receipts_in_the_store_are_left_out_and_told_of() {
     textum(tiny, &["run", "--force", "spin"]).expect(0);
 }
 
+/// What a stage was seen to read is put where a rebuilt one looks for it, and asked for before a result is used again.
+#[test]
+fn hostile_documents_of_what_was_read_lead_nothing_out() {
+    let outer = project();
+    let tiny = &outer.project;
+    let before = outer.persons(&["build", "textum.receipt.json"]);
+    let (stage, run) = (documents(tiny, "textum/stage-receipt")[0].clone(), documents(tiny, "textum/run-receipt")[0].clone());
+    let put_bytes = |bytes: &[u8]| {
+        let store = store(tiny);
+        let writer = store.writer().unwrap();
+        let digest = writer.put_bytes(bytes).unwrap().digest;
+        writer.publish().unwrap();
+        digest.to_string()
+    };
+    let content = put_bytes(b"hostile");
+    let hex = content.rsplit(':').next().unwrap().to_string();
+    let empty = json!({ "type": "textum/observed-inputs@1", "groups": [], "variables": {}, "processor": "p" });
+    let links = ["a", "..", "../other", "/etc", "/", "a/../..", "", "\u{0}", ".git", ".textum", "l"];
+    let mut inputs = Vec::new();
+    for path in bad_paths(&outer).into_iter().chain(["way/l/x".into(), "way/l".into(), "yarn.txt/x".into(), "build/out/x".into()]) {
+        let list = put_bytes(format!("{hex} exec 7 {path}\n{hex} file 7 {path}/in\n").as_bytes());
+        let names = put_bytes(format!("{path}\n{path}/\nx/../../y\n../precious.txt\n\n/\n").as_bytes());
+        let mut v = empty.clone();
+        v["groups"] = json!([{ "kind": "project", "counts": true, "files": 2, "size": 14, "list": list }]);
+        inputs.push(v.clone());
+        v["links"] = links.iter().map(|to| (format!("{path}{to}"), json!(to))).collect::<serde_json::Map<_, _>>().into();
+        inputs.push(v);
+        let mut v = empty.clone();
+        v["links"] = json!({ path.clone(): "../../..", "way/l": "..", "way": "l", "l": "way/l/.." });
+        v["present"] = json!([path, format!("{path}/"), "way/l/precious.txt", "l/x", "way/l/../x"]);
+        v["absent"] = v["present"].clone();
+        v["looks"] = json!({ path.clone(): { "size": u64::MAX, "exec": true }, "way/l/precious.txt": { "size": 1 } });
+        v["listed"] =
+            json!([{ "path": path, "entries": names }, { "path": "", "entries": names }, { "path": "way/l", "entries": names }]);
+        v["attributes"] = json!({ path.clone(): { "user.x": null, "security.x\n": content } });
+        v["kept"] = json!({ path.clone(): { "existed": true, "read": true, "before": content, "after": null } });
+        v["state"] = json!([path]);
+        v["changed"] = json!([path]);
+        v["times"] = json!([path]);
+        inputs.push(v);
+    }
+    let mut names = Vec::new();
+    for (number, inputs) in inputs.iter().enumerate() {
+        let inputs = put(tiny, inputs);
+        let mut v = stage.clone();
+        v["observed"] = json!({ "how": "yes", "inputs": inputs.to_string() });
+        let receipt = put(tiny, &v);
+        let mut v = run.clone();
+        let id = format!("20260101-0000-{:04x}", 0xa000 + number);
+        v["run"] = json!(id);
+        v["stages"][0]["receipt"] = json!(receipt.to_string());
+        put(tiny, &v);
+        names.push(id);
+    }
+    let mut rebuilt = 0;
+    for id in &names {
+        for words in [vec!["rebuild", id.as_str()], vec!["trace", id], vec!["show", id]] {
+            let ran = textum(tiny, &words);
+            assert!(!ran.err.contains("panicked"), "{words:?}: {}", ran.err);
+            rebuilt += usize::from(words[0] == "rebuild" && ran.status == 0);
+        }
+        assert_eq!(outer.persons(&["build", "textum.receipt.json"]), before, "{id}");
+    }
+    assert!(rebuilt > names.len() / 3, "{rebuilt} of {} were rebuilt", names.len());
+    for words in [&["plan"][..], &["verify"], &["stats"], &["run"], &["prune", "--newest", "0", "--yes"]] {
+        let ran = textum(tiny, words);
+        assert!(!ran.err.contains("panicked"), "{words:?}: {}", ran.err);
+    }
+    assert_eq!(outer.persons(&["build", "textum.receipt.json"]), before);
+}
+
 #[test]
 fn links_on_the_way_lead_nothing_out_of_the_project() {
     let outer = project();

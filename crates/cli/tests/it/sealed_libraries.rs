@@ -80,3 +80,44 @@ fn libraries_work_sealed_with_their_caches_and_without() {
     let of_libraries: Vec<&str> = STAGES.iter().map(|(name, _)| *name).collect();
     run(&tiny, &cold, &[&["run", "--set", "round=2"], &of_libraries[..]].concat());
 }
+
+const TORCH: &str = "import torch as t; t.manual_seed(1); m = t.nn.Linear(3, 1); o = t.optim.SGD(m.parameters(), lr=.1)
+x = t.arange(30.).reshape(10, 3) / 30
+for b, in t.utils.data.DataLoader(t.utils.data.TensorDataset(x), batch_size=5, num_workers=2):
+    o.zero_grad(); ((m(b) - b.sum(1, keepdim=True)) ** 2).mean().backward(); o.step()
+t.save(m.state_dict(), 'torch.out')
+";
+
+/// Installed for the system's own Python, in the older form that names only modules: it counts as a package all the same.
+#[test]
+fn torch_works_sealed_with_compiled_files_and_without_and_counts() {
+    let Ok(python) = std::env::var("TEXTUM_TORCH") else {
+        eprintln!("not run: TEXTUM_TORCH names no Python of the system with torch");
+        return;
+    };
+    let tiny = Tiny::new();
+    tiny.write("use_torch.py", TORCH);
+    let manifest = |python: &str| {
+        let run = format!("run = \"{python} use_torch.py\"\n");
+        format!("[stage.torch]\n{run}reads = [\"use_torch.py\"]\nwrites = [\"torch.out\"]\nsealed = true\n")
+    };
+    tiny.manifest(&manifest(&python));
+    textum(&tiny, &["run"]).expect(0).says("torch  ran");
+    textum(&tiny, &["rebuild", "torch.out"]).expect(0).says("identical").says("sealed");
+    textum(&tiny, &["trace", "torch.out"]).expect(0).says("sealed: nothing else could be read");
+    let traced = textum(&tiny, &["trace", "torch.out", "--format", "json"]).expect(0).json();
+    let groups = traced["observed"][0]["groups"].as_array().unwrap();
+    assert!(groups.iter().any(|g| g["kind"] == "package" && g["name"] == "torch" && g["counts"] == true), "{groups:#?}");
+    // An environment of links to the same files, without what is compiled beside them.
+    let tree = tempfile::tempdir().unwrap();
+    let cold =
+        "\"$0\" -m venv --without-pip \"$1\" && cd \"$1\"/lib/python3*/site-packages && cp -rs /usr/lib/python3/dist-packages/* .
+        find . -name __pycache__ -prune -exec rm -r {} +";
+    assert!(Command::new("sh").args(["-c", cold, &python]).arg(tree.path().join("cold")).status().unwrap().success());
+    let cold = tree.path().join("cold/bin/python3").display().to_string();
+    tiny.manifest(&manifest(&cold));
+    let advice = format!("[environment] python = {cold:?}");
+    textum(&tiny, &["run"]).expect(1).warns(&advice);
+    tiny.manifest(&format!("{advice}\n{}", manifest(&cold)).replacen("] python", "]\npython", 1));
+    textum(&tiny, &["run"]).expect(0).says("torch  ran");
+}

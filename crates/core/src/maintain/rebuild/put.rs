@@ -83,8 +83,7 @@ impl Rebuilder<'_> {
     fn put_names(&self, inputs: &ObservedInputs, tree: &TreeDir) -> Result<Vec<String>, RebuildError> {
         let mut names: Vec<String> = inputs.present.clone();
         for folder in &inputs.listed {
-            // One that is lost leaves the folder without its names, and the rebuild comes out as it does.
-            let entries = self.project.store.read(&folder.entries).unwrap_or_default();
+            let entries = self.project.store.read(&folder.entries)?;
             let below = |entry: &str| if folder.path.is_empty() { entry.to_string() } else { format!("{}/{entry}", folder.path) };
             names.extend(String::from_utf8_lossy(&entries).lines().map(below));
         }

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use textum_observe::{End, Observation, Refused, Seal, to_text, words_before};
 
 use super::ExecError;
+use super::likely::tail;
 use super::stage::PRIVATE;
 use super::task::Task;
 use crate::config::manifest::{Packages, is_within};
@@ -126,7 +127,7 @@ impl Observer {
 
     /// What was seen where nothing is shared; a reason for the stage to have failed where that is not known.
     pub(super) fn outcome_away(&self, task: &Task, writer: Option<&Writer<'_>>) -> Result<Result<Outcome, String>, ExecError> {
-        let Some(mut seen) = read_seen_away(&task.folder.join(SEEN_AWAY)) else { return Ok(Err(UNSEEN.into())) };
+        let Some(mut seen) = read_seen_away(&task.folder.join(SEEN_AWAY)) else { return Ok(Err(unseen(task))) };
         if let Some(why) = seen.cannot_seal {
             return Ok(Err(format!("it is sealed, and that cannot be done where it was to execute: {why}")));
         }
@@ -135,7 +136,7 @@ impl Observer {
         let Some(inputs) = seen.inputs.take().filter(|_| because.is_none()) else {
             return Ok(match because {
                 Some(because) => Ok(Outcome::without(Observed { sealed, ..Observed::not(ObservedHow::No, &because) })),
-                None => Err(UNSEEN.into()),
+                None => Err(unseen(task)),
             });
         };
         let settled = take_in_seen(inputs, &seen, writer)?;
@@ -206,7 +207,7 @@ impl Observer {
         let read = std::fs::read(&path).map_err(|e| e.to_string());
         let observation: Observation = match read.and_then(|t| serde_json::from_slice(&t).map_err(|e| e.to_string())) {
             Ok(observation) => observation,
-            Err(_) => return Ok(Err(UNSEEN.into())),
+            Err(_) => return Ok(Err(unseen(task))),
         };
         if let Some(because) = observation.not_observed {
             let sealed = task.seal.is_some();
@@ -250,7 +251,13 @@ impl Observer {
 }
 
 /// Why nothing is known where what observes should have said it.
-const UNSEEN: &str = "what observes it was ended, so that nothing is known of what it read";
+fn unseen(task: &Task) -> String {
+    let log = tail(&task.log(), 4096);
+    match log.lines().rev().find_map(|line| line.strip_prefix(textum_observe::FAILED)) {
+        Some(why) => format!("what it read could not be written down: {why}"),
+        None => "what observes it was ended, so that nothing is known of what it read".into(),
+    }
+}
 
 impl From<SettleError> for ExecError {
     fn from(error: SettleError) -> ExecError {

@@ -53,10 +53,13 @@ pub(super) fn refusal(task: &Task, refused: &[Refused], ignored: &Ignored) -> Op
         let named = grouped(&outside);
         let advice = match task.is_sent {
             true => "put it into the project and among the reads, or install it there".to_string(),
-            false => format!(
-                "to allow it: [data.NAME] path = {:?}, hold = \"reference\", and among the reads",
-                named[0].trim_end_matches('/')
-            ),
+            false => match named.iter().find_map(|name| environment_around(name)) {
+                Some(python) => format!("to allow it: [environment] python = {python:?}"),
+                None => format!(
+                    "to allow it: [data.NAME] path = {:?}, hold = \"reference\", and among the reads",
+                    named[0].trim_end_matches('/')
+                ),
+            },
         };
         let there = if task.is_sent { " on the machine there" } else { "" };
         parts.push(format!("{}{there} ({advice})", few(&named)));
@@ -72,6 +75,13 @@ pub(super) fn refusal(task: &Task, refused: &[Refused], ignored: &Ignored) -> Op
         parts.push(format!("{} (nothing of other processes is allowed)", few(&channels.into_iter().collect::<Vec<_>>())));
     }
     (!parts.is_empty()).then(|| format!("it is sealed and tried in vain {}", parts.join("; ")))
+}
+
+/// The interpreter of the virtual environment that a path lies in (PEP 405).
+fn environment_around(name: &str) -> Option<String> {
+    let path = from_text(name);
+    let folder = path.ancestors().find(|folder| folder.join("pyvenv.cfg").is_file())?;
+    Some(folder.join("bin/python3").display().to_string())
 }
 
 /// What a sealed stage asked for or listed in its sandbox, that the project has and the stage does not declare: it went on

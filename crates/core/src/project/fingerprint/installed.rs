@@ -38,9 +38,11 @@ fn package_folders(folder: &Path) -> Vec<PathBuf> {
     found
 }
 
-/// Name and version of an installed distribution, from its metadata (Core metadata, PEP 566).
-fn distribution(folder: &Path) -> Option<(String, String)> {
-    let text = fs::read_to_string(folder.join("METADATA")).or_else(|_| fs::read_to_string(folder.join("PKG-INFO"))).ok()?;
+/// Name and version of an installed distribution, from its metadata (Core metadata, PEP 566): a folder, or in the oldest form
+/// a file.
+pub fn distribution(metadata: &Path) -> Option<(String, String)> {
+    let files = [metadata.join("METADATA"), metadata.join("PKG-INFO"), metadata.to_path_buf()];
+    let text = files.iter().find_map(|file| fs::read_to_string(file).ok())?;
     let head = || text.lines().take_while(|l| !l.is_empty());
     let field = |name: &str| head().find_map(|l| l.strip_prefix(name)?.strip_prefix(':')).map(|v| v.trim().to_string());
     Some((normal_name(&field("Name")?), field("Version")?))

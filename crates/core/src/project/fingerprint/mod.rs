@@ -18,6 +18,7 @@ mod walk;
 pub(super) use cache::{Memory, Remembered, save as save_memory};
 pub use environment::{EnvironmentNow, counted_variables, environment, host, normal_name, stage_variables, system};
 pub use inputs::{Resolved, inputs_of, notebook_input, read_input};
+pub use installed::distribution;
 pub use lines::{LineChange, line_change};
 pub use outside::read_outside;
 pub use python::{MayStart, PythonError, find_command, python};

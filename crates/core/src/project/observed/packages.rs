@@ -5,6 +5,8 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use crate::project::fingerprint::{distribution, normal_name};
+
 /// What an interpreter's file belongs to.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Owner {
@@ -141,13 +143,21 @@ impl Installed {
         for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
             let name = entry.file_name();
             let Some(name) = name.to_str() else { continue };
-            let Some((project, version)) = name.strip_suffix(".dist-info").and_then(|n| n.split_once('-')) else { continue };
+            let Some((project, version)) = described(name) else { continue };
+            let version = version.map(str::to_string).or_else(|| distribution(&entry.path()).map(|(_, version)| version));
             let number = found.all.len();
-            let normal = super::super::fingerprint::normal_name(project);
+            let normal = normal_name(project);
             found.metadata.insert(normal.clone(), name.to_string());
-            found.all.push((normal, version.to_string()));
+            found.all.push((normal, version.unwrap_or_default()));
             found.by_first.entry(name.to_string()).or_default().push(number);
-            let Ok(record) = fs::read_to_string(entry.path().join("RECORD")) else { continue };
+            let Ok(record) = fs::read_to_string(entry.path().join("RECORD")) else {
+                // An older form names the modules alone.
+                let modules = fs::read_to_string(entry.path().join("top_level.txt")).unwrap_or_default();
+                for module in modules.lines().filter(|module| !module.is_empty()) {
+                    found.by_first.entry(module.to_string()).or_default().push(number);
+                }
+                continue;
+            };
             // What lies outside of the folder is asked for nowhere.
             for first in first_parts(recorded_paths(&record)).filter_map(|(_, first)| first).filter(|first| *first != "..") {
                 let owners = found.by_first.entry(first.to_string()).or_default();
@@ -172,7 +182,8 @@ impl Installed {
 
     fn owner(&self, below: &Path) -> Option<(String, String)> {
         let first = below.iter().next()?.to_str()?;
-        let owners = self.by_first.get(first)?;
+        // A module that is one file is named without what its name ends in.
+        let owners = self.by_first.get(first).or_else(|| self.by_first.get(first.split('.').next()?))?;
         let number = match owners[..] {
             [one] => one,
             _ => *self.by_path.get(below.to_str()?).or(owners.first())?,
@@ -186,16 +197,25 @@ pub(super) fn is_metadata(path: &str) -> bool {
     path.split('/').any(|part| part.ends_with(".dist-info") || part.ends_with(".egg-info"))
 }
 
+/// The name and version in the name of a folder or file that describes a distribution: `.dist-info` (the specification of
+/// recording installed distributions), or the older `.egg-info`, which may end in a version of Python and lack its own.
+fn described(name: &str) -> Option<(&str, Option<&str>)> {
+    if let Some(name) = name.strip_suffix(".dist-info") {
+        return name.split_once('-').map(|(project, version)| (project, Some(version)));
+    }
+    let name = name.strip_suffix(".egg-info")?;
+    let Some((project, version)) = name.split_once('-') else { return Some((name, None)) };
+    let plain = version.split("-py").next().filter(|version| version.starts_with(|c: char| c.is_ascii_digit()));
+    Some((project, plain))
+}
+
 /// The file of a distribution's description that is now where one of another version was: the folder bears the version.
 pub(super) fn metadata_now(path: &Path, name: &str) -> Option<PathBuf> {
-    let folder = path.ancestors().find(|a| a.extension().is_some_and(|e| e == "dist-info"))?;
+    let folder = path.ancestors().find(|a| a.extension().is_some_and(|e| e == "dist-info" || e == "egg-info"))?;
     let below = path.strip_prefix(folder).ok()?;
     let installed = folder.parent()?;
     let entries = fs::read_dir(installed).ok()?.flatten();
-    let is_it = |found: &str| {
-        let project = found.strip_suffix(".dist-info").and_then(|n| n.split_once('-')).map(|(project, _)| project);
-        project.is_some_and(|project| super::super::fingerprint::normal_name(project) == name)
-    };
+    let is_it = |found: &str| described(found).is_some_and(|(project, _)| normal_name(project) == name);
     let now = entries.into_iter().find(|e| e.file_name().to_str().is_some_and(is_it))?;
     Some(now.path().join(below))
 }
@@ -255,6 +275,8 @@ mod tests {
             "weft-0.3.dist-info/RECORD",
             "weft.py,,\r\n\"shared/two, more.py\",,\r\nshared,,\nsharedbeside/x.py,,\nshared/three.py",
         );
+        put(&site, "Heddle-1.0-py3.11.egg-info/top_level.txt", "heddle\n_reed\n");
+        put(&site, "treadle.egg-info", "Name: treadle\nVersion: 7\n\n");
         let mut packages = Packages::default();
         let mut whose = |path: &str| packages.owner(&site.join(path));
         let package = |name: &str, version: &str| Some(Owner::Package(name.into(), Some(version.into())));
@@ -265,6 +287,9 @@ mod tests {
         assert_eq!(whose("weft-0.3.dist-info/METADATA"), package("weft", "0.3"));
         assert_eq!(whose("shared/three.py"), package("weft", "0.3"));
         assert_eq!(whose("sharedbeside/x.py"), package("weft", "0.3"));
+        assert_eq!(whose("heddle/deep/x.py"), package("heddle", "1.0"));
+        assert_eq!(whose("_reed.cpython-311-x86_64-linux-gnu.so"), package("heddle", "1.0"));
+        assert_eq!(whose("treadle.egg-info"), package("treadle", "7"));
         assert_eq!(whose("sitecustomize.py"), None);
         assert_eq!(
             packages.owner(&tree.path().join("lib/python3.11/json/decoder.py")),

@@ -11,7 +11,7 @@ use super::files::{FileDigests, FileNow};
 use super::ignore::Ignored;
 use super::keep;
 use super::names::{Entries, Outputs};
-use super::packages::{Owner, Packages, is_metadata, module_of, source_of};
+use super::packages::{Owner, Packages, installed_in, is_metadata, module_of, source_of};
 use super::places::{Area, Places};
 use crate::fsio;
 use crate::project::fingerprint::Stat;
@@ -303,8 +303,11 @@ impl Settling<'_> {
                 (Some(Owner::Interpreter(name)), _) => (ObservedKind::Interpreter, (name, None)),
                 (None, Area::Project) => (ObservedKind::Project, Default::default()),
                 (None, Area::System) if opened.executed => (ObservedKind::Program, Default::default()),
-                // The time zone of the machine is a file of the system that everybody sets.
-                (None, Area::System) if !matches!(name.as_str(), "/etc/localtime" | "/etc/timezone") => {
+                // The time zone of the machine is a file of the system that everybody sets; a module of Python that no
+                // package claims is code all the same.
+                (None, Area::System)
+                    if !matches!(name.as_str(), "/etc/localtime" | "/etc/timezone") && installed_in(&path).is_none() =>
+                {
                     (ObservedKind::System, Default::default())
                 }
                 (None, _) => (ObservedKind::Elsewhere, Default::default()),

@@ -40,6 +40,10 @@ pub struct Listed {
     /// Whether it was only listed as an interpreter does to find modules: right after asking for the folder's time.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub for_modules: bool,
+    /// The names of its entries when it was first listed, folders with `/` at the end; none for folders of the system and of
+    /// installed packages, whose entries are what they are in the end.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub entries: Option<Vec<String>>,
 }
 
 /// A name that was asked for and not there.
@@ -116,6 +120,9 @@ pub struct Changed {
     /// The digest of its content before, if that is known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub before: Option<Digest>,
+    /// Whether somebody else may have changed it: what the command left is not known then.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub shared: bool,
 }
 
 /// What a sealed command tried in vain.

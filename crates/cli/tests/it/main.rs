@@ -36,6 +36,7 @@ mod login;
 mod machine;
 mod machines;
 mod manifest;
+mod meanwhile;
 mod mutated;
 mod network;
 mod observing;

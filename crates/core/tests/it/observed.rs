@@ -105,7 +105,7 @@ fn looked(shed: &Shed, below: &str) -> Looked {
 }
 
 fn changed(shed: &Shed, below: &str, existed: bool) -> Changed {
-    Changed { path: shed.path(below).display().to_string(), existed, read: existed, seen: true, before: None }
+    Changed { path: shed.path(below).display().to_string(), existed, read: existed, seen: true, before: None, shared: false }
 }
 
 #[test]
@@ -132,7 +132,7 @@ fn everything_that_was_read_is_what_it_is_and_declared_things_are_not_told() {
             absent(&shed, "home/.config/opened", false),
             absent(&shed, "home/plain", true),
         ],
-        listed: vec![Listed { path: shed.path("project/steps").display().to_string(), for_modules: true }],
+        listed: vec![Listed { path: shed.path("project/steps").display().to_string(), for_modules: true, entries: None }],
         changed: vec![changed(&shed, "project/yarn", true)],
         network: vec!["10.0.0.7:80".into()],
         ..Observation::default()
@@ -163,7 +163,7 @@ fn each_change_is_told_and_none_that_changes_nothing() {
         opened: vec![shed.opened("project/steps/units.py"), shed.opened("home/looms")],
         looked_at: vec![looked(&shed, "project/many")],
         absent: vec![absent(&shed, "project/maybe", false)],
-        listed: vec![Listed { path: shed.path("project/many").display().to_string(), for_modules: false }],
+        listed: vec![Listed { path: shed.path("project/many").display().to_string(), for_modules: false, entries: None }],
         ..Observation::default()
     };
     let inputs = shed.settle(&observation).inputs;
@@ -338,7 +338,7 @@ fn a_listed_folder_is_the_same_whatever_is_declared_to_be_an_output() {
     for name in ["project/many/a", "project/many/made"] {
         shed.put(name, "1");
     }
-    let list = Listed { path: shed.path("project/many").display().to_string(), for_modules: false };
+    let list = Listed { path: shed.path("project/many").display().to_string(), for_modules: false, entries: None };
     let inputs = shed.settle(&Observation { listed: vec![list], ..Observation::default() }).inputs;
     let check = |outputs: &[&str], folder: &ObservedFolder| {
         let (files, outputs) = (Arc::new(FileDigests::open(None)), outputs.iter().map(|o| o.to_string()).collect());

@@ -1,7 +1,9 @@
 //! What the command makes, writes, renames and deletes. A call that fails changes nothing, so each is noted when it has
 //! returned.
 
+use std::collections::HashSet;
 use std::fs::{self, Metadata};
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
 use nix::libc;
@@ -62,7 +64,10 @@ impl Notes {
         let is_first = || self.paths.get(&place.name).is_none_or(|n| n.open_to_change.is_none() && !n.changed);
         let keeps = flags & libc::O_TRUNC == 0 && flags & libc::O_ACCMODE != libc::O_RDONLY;
         let before = match &place.meta {
-            Some(meta) if keeps && meta.is_file() && is_first() && !self.is_own(&place.real) => digest(&place.real, meta),
+            Some(meta) if keeps && meta.is_file() && is_first() && !self.is_own(&place.real) => {
+                self.writers.watch(&place.real);
+                digest(&place.real, meta)
+            }
             _ => None,
         };
         self.awaits_return(call, Pending::Open { place, flags, before })
@@ -136,7 +141,10 @@ impl Notes {
         let Some(pending) = self.pending.remove(&thread) else { return };
         let done = answer >= 0;
         match pending {
-            Pending::Open { place, flags, before } if done => self.opened(&place, flags, before),
+            Pending::Open { place, flags, before } if done => {
+                self.writers.opened(&place.real);
+                self.opened(&place, flags, before);
+            }
             Pending::Open { place, .. } => match place.meta {
                 Some(_) => self.exists(&place, (None, None)),
                 // What was to be written into was not asked for its content alone.
@@ -236,6 +244,7 @@ impl Notes {
 
     /// What was opened so that it can have been changed, and was not.
     pub(super) fn settle_open_to_change(&mut self) {
+        let shared: HashSet<&Path> = self.writers.shared().into_iter().collect();
         for (path, note) in &mut self.paths {
             let Some(before) = note.open_to_change.filter(|_| !note.changed) else { continue };
             let now = fs::metadata(path).ok().filter(Metadata::is_file);
@@ -246,7 +255,12 @@ impl Notes {
             };
             match now.filter(is_same) {
                 Some(now) => note.read = Some(stamp(&now)),
-                None => note.change(true),
+                None => {
+                    // Another file in its place was put there by somebody else: the command's own renames are known.
+                    let is_another = fs::metadata(path).is_ok_and(|now| note.read.is_some_and(|then| then.inode != now.ino()));
+                    note.shared = is_another || shared.contains(note.real.as_deref().unwrap_or(path));
+                    note.change(true);
+                }
             }
         }
     }

@@ -43,10 +43,10 @@ impl Notes {
         all
     }
 
-    /// The attributes that were asked for, as they are now.
+    /// The attributes that were asked for, as they were then.
     fn settle_attributes(&self) -> Vec<Attribute> {
-        let asked = self.attributes.iter().filter(|(path, _)| !self.is_own(path));
-        asked.map(|(path, name)| Attribute { path: text(path), name: name.clone(), value: attribute(path, name) }).collect()
+        let asked = self.attributes.iter().filter(|((path, _), _)| !self.is_own(path));
+        asked.map(|((path, name), value)| Attribute { path: text(path), name: name.clone(), value: *value }).collect()
     }
 
     /// Folders of which a program was told the metadata of several files before it read them, or without reading them: after
@@ -70,11 +70,11 @@ fn add(all: &mut Observation, path: String, note: &Note, changed_elsewhere: bool
         let existed = note.existed || changed_elsewhere;
         let seen = note.seen_before || changed_elsewhere;
         let read = note.read.is_some() || changed_elsewhere;
-        all.changed.push(Changed { path, existed, read, seen, before: note.open_to_change.flatten() });
+        all.changed.push(Changed { path, existed, read, seen, before: note.open_to_change.flatten(), shared: note.shared });
         return;
     }
     if note.listed || note.listed_for_modules {
-        all.listed.push(Listed { path: path.clone(), for_modules: !note.listed });
+        all.listed.push(Listed { path: path.clone(), for_modules: !note.listed, entries: note.entries.clone() });
     }
     match note.read {
         Some(stamp) => all.opened.push(Opened { path, stamp, linked: note.linked, executed: note.executed }),

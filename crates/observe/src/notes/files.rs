@@ -2,6 +2,7 @@
 
 use std::fs::Metadata;
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
+use std::path::Path;
 
 use nix::libc;
 use textum_base::ChannelKind;
@@ -177,7 +178,8 @@ impl Notes {
         // Those of the system say who may do what.
         let name = name.map(|name| super::to_text(&name)).filter(|name| name.is_empty() || name.starts_with("user."));
         if let Some(name) = name.filter(|_| place.meta.is_some() && !self.is_own(&place.real)) {
-            self.attributes.insert((place.name.clone(), name));
+            let value = || super::attribute(&place.name, &name);
+            self.attributes.entry((place.name.clone(), name.clone())).or_insert_with(value);
         }
     }
 
@@ -281,6 +283,9 @@ impl Notes {
         if goes_on || self.is_own(&path) {
             return Then::GoOn;
         }
+        if self.paths.get(&path).is_none_or(|note| note.entries.is_none()) && !is_installed(&path) {
+            self.paths.entry(path.clone()).or_default().entries = entries(&path);
+        }
         let changed = std::fs::metadata(&path).map_or(0, |meta| stamp(&meta).mtime);
         let search = self.searches.lists(call.thread, &path, changed);
         self.searched(search);
@@ -288,8 +293,24 @@ impl Notes {
     }
 }
 
+/// The names of a folder's entries, folders with `/` at the end.
+fn entries(folder: &Path) -> Option<Vec<String>> {
+    let name = |entry: std::fs::DirEntry| {
+        let is_folder = entry.file_type().is_ok_and(|kind| kind.is_dir());
+        super::text(Path::new(&entry.file_name())) + if is_folder { "/" } else { "" }
+    };
+    std::fs::read_dir(folder).ok()?.map(|entry| entry.ok().map(name)).collect()
+}
+
+/// Whether a folder is the system's or an interpreter's: what is in it stays while a command is at work.
+fn is_installed(folder: &Path) -> bool {
+    const SYSTEM: [&str; 7] = ["/usr", "/lib", "/lib64", "/etc", "/nix", "/gnu", "/snap"];
+    SYSTEM.iter().any(|system| folder.starts_with(system))
+        || folder.iter().any(|part| part == "site-packages" || part == "dist-packages" || part == "node_modules")
+}
+
 /// The process whose memory or variables a file of the kernel shows.
-fn other_process(path: &std::path::Path) -> Option<i32> {
+fn other_process(path: &Path) -> Option<i32> {
     let mut parts = path.strip_prefix("/proc").ok()?.iter().filter_map(|p| p.to_str());
     let process = parts.next()?.parse().ok()?;
     matches!(parts.next_back()?, "mem" | "environ").then_some(process)

@@ -9,8 +9,9 @@ mod channels;
 mod end;
 mod files;
 mod search;
+mod writers;
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::fs::{self, Metadata};
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
@@ -24,6 +25,7 @@ use self::changes::Pending;
 use self::channels::Channels;
 pub use self::end::attribute;
 use self::search::{Search, Searches};
+use self::writers::Writers;
 use super::calls::{At, Call};
 use super::names::{from_text, to_text};
 use super::record::{Refused, Seal, Stamp, Try};
@@ -45,6 +47,8 @@ struct Note {
     told: Told,
     listed: bool,
     listed_for_modules: bool,
+    /// Its entries when it was first listed.
+    entries: Option<Vec<String>>,
     absent: bool,
     /// Of what was absent: whether that is in a folder of its own.
     in_own: bool,
@@ -55,6 +59,8 @@ struct Note {
     existed: bool,
     /// Whether anything of it was seen before it was changed.
     seen_before: bool,
+    /// Whether somebody else may have changed it.
+    shared: bool,
 }
 
 /// The size of a file, and whether it may be executed, as far as a command was told.
@@ -87,14 +93,15 @@ pub struct Notes {
     /// Calls that have not returned yet.
     pending: HashMap<Pid, Pending>,
     searches: Searches,
+    writers: Writers,
     /// What may be read, and what may be written too, if the command is sealed.
     sealed: Option<(Vec<PathBuf>, Vec<PathBuf>)>,
     /// Whether it has a network, and memory shared between processes, of its own.
     isolated: bool,
     refused: BTreeSet<Refused>,
     links: HashMap<PathBuf, PathBuf>,
-    /// Attributes that were asked for, by path and name; an empty name for all names.
-    attributes: BTreeSet<(PathBuf, String)>,
+    /// Attributes that were asked for, by path and name, with what was answered; an empty name for all names.
+    attributes: BTreeMap<(PathBuf, String), Option<Digest>>,
     channels: Channels,
     random: bool,
     unseen: BTreeSet<String>,

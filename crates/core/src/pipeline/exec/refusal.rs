@@ -66,7 +66,12 @@ pub(super) fn refusal(task: &Task, refused: &[Refused], ignored: &Ignored) -> Op
     }
     if !writes.is_empty() {
         let there = if task.is_sent { " on the machine there" } else { "" };
-        parts.push(format!("to write {}{there} (let it write what it declares, or into $TMPDIR)", few(&grouped(&writes))));
+        let named = grouped(&writes);
+        parts.push(format!(
+            "to write {}{there} (let it write what it declares, or into $TMPDIR; if it does without: [observe] ignore = [{:?}])",
+            few(&named),
+            named[0]
+        ));
     }
     if !addresses.is_empty() {
         parts.push(format!("{} (no connection is allowed)", few(&addresses.into_iter().collect::<Vec<_>>())));

@@ -263,10 +263,16 @@ impl ObservedCheck {
         let mut found = Vec::new();
         for (name, then) in &inputs.kept {
             let now = self.files.look(&self.places.path(name)).map(|now| now.digest);
-            let is_same = now == then.after || (now.is_none() && !then.existed) || (now.is_some() && now == then.before);
+            let is_same =
+                (now == then.after && !then.shared) || (now.is_none() && !then.existed) || (now.is_some() && now == then.before);
             if !is_same {
                 let digest = |digest: Option<Digest>| digest.map(|d| d.to_string());
-                found.push(Reason { kind: ReasonKind::Kept, name: name.clone(), from: digest(then.after), to: digest(now) });
+                // What somebody else may have changed is what the stage read, and no state of its own.
+                let (kind, from) = match then.shared {
+                    true => (ReasonKind::Observed, then.before),
+                    false => (ReasonKind::Kept, then.after),
+                };
+                found.push(Reason { kind, name: name.clone(), from: digest(from), to: digest(now) });
             }
         }
         found

@@ -15,7 +15,8 @@ use crate::record::receipt::{ObservedLook, ObservedState};
 use crate::store::Digest;
 
 impl Settling<'_> {
-    pub(super) fn listed(&self, observation: &Observation) -> Vec<(String, PathBuf, bool)> {
+    /// Folders that were listed, by name and path: for modules only, and what was in them then as far as that is known.
+    pub(super) fn listed<'o>(&self, observation: &'o Observation) -> Vec<(String, PathBuf, bool, Option<&'o [String]>)> {
         let mut found = Vec::new();
         for listed in &observation.listed {
             let path = textum_observe::from_text(&listed.path);
@@ -34,7 +35,7 @@ impl Settling<'_> {
             let named = if is_root { Some((String::new(), Area::Project)) } else { self.name(&listed.path) };
             match named {
                 Some((_, Area::System)) if !modules => {}
-                Some((name, _)) => found.push((name, path, modules)),
+                Some((name, _)) => found.push((name, path, modules, listed.entries.as_deref())),
                 None => {}
             }
         }
@@ -66,7 +67,9 @@ impl Settling<'_> {
                 Area::Elsewhere => is_searched || (!in_packages && (!absent.looked_for || !is_hidden(&name))),
                 Area::System => is_searched,
             };
-            if counts && self.stage.places.path(&name).symlink_metadata().is_err() {
+            let is_there = || self.stage.places.path(&name).symlink_metadata().is_ok();
+            // What somebody else has made since was not there for the stage.
+            if counts && (!is_there() || (area == Area::Project && !self.is_changed(&path))) {
                 found.push(name);
             }
         }
@@ -96,10 +99,34 @@ impl Settling<'_> {
                     }
                     found.push(name);
                 }
+                // What somebody else has removed since was there for the stage.
+                Err(_) if is_of_project(&name) && !self.is_changed(&path) => found.push(name),
                 Err(_) => {}
             }
         }
         (found, looks)
+    }
+
+    /// Whether the stage itself made, changed or removed what is at a path.
+    fn is_changed(&self, path: &Path) -> bool {
+        self.changed.contains(path) || path.canonicalize().is_ok_and(|real| self.changed.contains(&real))
+    }
+
+    /// The entries of a folder when the stage listed it: without what came and with what went since, unless that was the
+    /// stage's own doing.
+    pub(super) fn entries_then(&self, folder: &Path, then: &[String]) -> Vec<(String, bool)> {
+        let mut names: BTreeMap<String, bool> =
+            then.iter().map(|name| (name.trim_end_matches('/').to_string(), name.ends_with('/'))).collect();
+        // In the order of their parts, all that is below a folder follows it.
+        let below = self.changed.range(folder.to_path_buf()..).take_while(|path| path.starts_with(folder));
+        for (path, own) in below.filter(|c| c.parent() == Some(folder)).filter_map(|c| Some((c, c.file_name()?))) {
+            let own = to_text(std::os::unix::ffi::OsStrExt::as_bytes(own));
+            match path.symlink_metadata() {
+                Ok(meta) => drop(names.insert(own, meta.is_dir())),
+                Err(_) => drop(names.remove(&own)),
+            }
+        }
+        names.into_iter().collect()
     }
 
     /// The name of what was looked at, if that it is there counts.
@@ -217,8 +244,8 @@ impl Settling<'_> {
                 && !path.is_dir()
                 && !self.stage.all_outputs.iter().any(|o| is_within(&name, o))
             {
-                found
-                    .insert(name, ObservedState { existed: observed.existed, read: observed.read, before: observed.before, after });
+                let Changed { existed, read, before, shared, .. } = *observed;
+                found.insert(name, ObservedState { existed, read, before, after, shared });
             }
         }
         found
@@ -263,12 +290,25 @@ impl Entries {
         outputs: Outputs<'_>,
         ignored: &Ignored,
     ) -> Option<Entries> {
+        let entries = std::fs::read_dir(folder).ok()?.flatten().map(|entry| {
+            let own = to_text(std::os::unix::ffi::OsStrExt::as_bytes(entry.file_name().as_os_str()));
+            (own, entry.file_type().is_ok_and(|t| t.is_dir()))
+        });
+        Some(Entries::out_of(entries, name, wanted, outputs, ignored))
+    }
+
+    /// The same out of names, each with whether it is a folder's.
+    pub(super) fn out_of(
+        entries: impl IntoIterator<Item = (String, bool)>,
+        name: &str,
+        wanted: Option<&BTreeSet<String>>,
+        outputs: Outputs<'_>,
+        ignored: &Ignored,
+    ) -> Entries {
         let (mut names, mut without) = (Vec::new(), Vec::new());
         // Only these can be, hold or lie in an entry of the folder.
         let near: Vec<&String> = outputs.now.iter().filter(|o| name.is_empty() || overlap(o, name)).collect();
-        for entry in std::fs::read_dir(folder).ok()?.flatten() {
-            let own = entry.file_name();
-            let mut own = to_text(std::os::unix::ffi::OsStrExt::as_bytes(own.as_os_str()));
+        for (mut own, is_folder) in entries {
             if own.contains('\n') {
                 own = own.replace('\n', "\\x0a");
             }
@@ -286,11 +326,10 @@ impl Entries {
                 without.push(own);
                 continue;
             }
-            let is_folder = entry.file_type().is_ok_and(|t| t.is_dir());
             names.push(if is_folder { format!("{own}/\n") } else { format!("{own}\n") });
         }
         names.sort_unstable();
         without.sort_unstable();
-        Some(Entries { text: names.concat().into_bytes(), without })
+        Entries { text: names.concat().into_bytes(), without }
     }
 }

@@ -106,6 +106,8 @@ pub(super) struct Settling<'a> {
     /// Whether a command of the stage was this program, which reads the manifest itself.
     asks_textum: bool,
     stale: Vec<String>,
+    /// What the stage itself made, changed or removed.
+    pub(super) changed: BTreeSet<PathBuf>,
 }
 
 /// Whether a file stands as it did when it was opened. A link that the stage itself makes moves the time of change.
@@ -131,6 +133,7 @@ pub fn settle(
             .as_ref()
             .is_some_and(|program| observation.opened.iter().any(|o| o.executed && textum_observe::from_text(&o.path) == *program)),
         stale: Vec::new(),
+        changed: observation.changed.iter().map(|c| textum_observe::from_text(&c.path)).collect(),
     };
     let reads = settling.reads(observation);
     let now = files.look_all(&reads, |read| read.path.clone());
@@ -158,10 +161,17 @@ pub fn settle(
         lists.push((list, files));
     }
     let (mut listed, mut entries) = (Vec::new(), Vec::new());
-    for (path, folder, modules) in settling.listed(observation) {
+    for (path, folder, modules, then) in settling.listed(observation) {
         let wanted = modules.then_some(&settling.modules);
         let leaves_out = Outputs { now: &stage.all_outputs, then: &[] };
-        let Some(found) = Entries::of(&folder, &path, wanted, leaves_out, stage.ignored) else { continue };
+        let found = match then {
+            Some(then) => {
+                let entries = settling.entries_then(&folder, then);
+                Some(Entries::out_of(entries, &path, wanted, leaves_out, stage.ignored))
+            }
+            None => Entries::of(&folder, &path, wanted, leaves_out, stage.ignored),
+        };
+        let Some(found) = found else { continue };
         listed.push(ObservedFolder { path, entries: put(&found.text)?, modules, without: found.without });
         entries.push(found.text);
     }

@@ -158,6 +158,9 @@ pub struct ObservedState {
     /// Its content afterwards; none where it is gone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub after: Option<Digest>,
+    /// Whether somebody else may have changed it while the stage was at work: then only its content before counts.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub shared: bool,
 }
 
 /// What a group of files is.

@@ -164,7 +164,7 @@ impl Tracer {
     }
 
     fn has_ended(&mut self, pid: Pid, end: End) {
-        self.notes.ended(pid);
+        self.notes.ended(pid, self.end.is_some() && end == End::Signal(Signal::SIGKILL as i32));
         if pid == self.root {
             self.end = Some(end);
             // What the command has left running ends with it.

@@ -190,7 +190,7 @@ impl Notes {
         }
     }
 
-    fn searched(&mut self, search: Search) {
+    pub(super) fn searched(&mut self, search: Search) {
         for folder in search.interpreter {
             self.paths.entry(folder).or_default().listed_for_modules = true;
         }

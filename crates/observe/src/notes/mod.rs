@@ -157,10 +157,10 @@ impl Notes {
         self.searches.began(parent, child, shares);
     }
 
-    /// A thread has ended.
-    pub fn ended(&mut self, thread: Pid) {
-        let listed = self.searches.ended(thread);
-        self.listed_by_program(listed);
+    /// A thread has ended; `was_left`: it was still at work when the command ended, and was killed for that.
+    pub fn ended(&mut self, thread: Pid, was_left: bool) {
+        let search = self.searches.ended(thread, was_left);
+        self.searched(search);
         self.is_gone(thread);
         self.listing.remove(&thread);
         self.pending.remove(&thread);

@@ -100,12 +100,18 @@ impl Searches {
         self.does_else(process)
     }
 
-    /// A thread has ended. The folders that it listed for itself.
-    pub(super) fn ended(&mut self, thread: Pid) -> Vec<PathBuf> {
+    /// A thread has ended. One that was killed in the midst of a search (`was_left`) would have gone on with it: a helper of
+    /// the command that was still starting, for example.
+    pub(super) fn ended(&mut self, thread: Pid, was_left: bool) -> Search {
         if self.process_of.remove(&thread).is_none() {
             self.listed.remove(&thread);
         }
-        self.does_else(thread)
+        let mut search = match self.steps.get_mut(&thread) {
+            Some(step) if was_left => step.those_not_again(),
+            _ => Search::default(),
+        };
+        search.program = self.does_else(thread);
+        search
     }
 
     /// A thread has listed a folder whose last change was then: the folders of which that shows who wanted them.
@@ -267,6 +273,10 @@ mod tests {
         let mut searches = Searches::default();
         listed(&mut searches, A, "/shed/new", 3, 1);
         assert_eq!(listed(&mut searches, A, "/shed/new", 3, 1).program, folders(&["/shed/new"]));
+        // What ends by itself has listed for itself; what is killed in its first search has not.
+        assert_eq!(searches.ended(A, false).program, folders(&["/shed/new"]));
+        listed(&mut searches, A, "/shed/new", 3, 1);
+        assert_eq!(searches.ended(A, true).interpreter, folders(&["/shed/new"]));
     }
 
     #[test]
@@ -286,7 +296,7 @@ mod tests {
         assert!(is_program(&mut searches, child));
         searches.became(child);
         assert!(!is_program(&mut searches, child));
-        searches.ended(thread);
+        let _ = searches.ended(thread, false);
         assert!(is_program(&mut searches, A));
     }
 }

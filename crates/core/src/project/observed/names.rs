@@ -1,7 +1,7 @@
 //! Names that a stage asked for: what was there and what was not, what was listed, what links led to, what it changed.
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use textum_base::{is_within, overlap};
 use textum_observe::{Changed, Channel, ChannelKind, Observation, to_text};
@@ -15,8 +15,8 @@ use crate::record::receipt::{ObservedLook, ObservedState};
 use crate::store::Digest;
 
 impl Settling<'_> {
-    /// Folders that were listed, by name and path: for modules only, and what was in them then as far as that is known.
-    pub(super) fn listed<'o>(&self, observation: &'o Observation) -> Vec<(String, PathBuf, bool, Option<&'o [String]>)> {
+    /// Folders that were listed, with whether only for modules, and what was in them then.
+    pub(super) fn listed(&self, observation: &Observation) -> Vec<(String, bool, Entries)> {
         let mut found = Vec::new();
         for listed in &observation.listed {
             let path = textum_observe::from_text(&listed.path);
@@ -35,7 +35,18 @@ impl Settling<'_> {
             let named = if is_root { Some((String::new(), Area::Project)) } else { self.name(&listed.path) };
             match named {
                 Some((_, Area::System)) if !modules => {}
-                Some((name, _)) => found.push((name, path, modules, listed.entries.as_deref())),
+                Some((name, _)) => {
+                    let wanted = modules.then_some(&self.modules);
+                    let outputs = Outputs { now: &self.stage.all_outputs, then: &[] };
+                    let entries = match &listed.entries {
+                        Some(then) => {
+                            let entries = self.entries_then(&path, then);
+                            Some(Entries::out_of(entries, &name, wanted, outputs, self.stage.ignored))
+                        }
+                        None => Entries::of(&path, &name, wanted, outputs, self.stage.ignored),
+                    };
+                    found.extend(entries.map(|entries| (name, modules, entries)));
+                }
                 None => {}
             }
         }
@@ -114,7 +125,7 @@ impl Settling<'_> {
 
     /// The entries of a folder when the stage listed it: without what came and with what went since, unless that was the
     /// stage's own doing.
-    pub(super) fn entries_then(&self, folder: &Path, then: &[String]) -> Vec<(String, bool)> {
+    fn entries_then(&self, folder: &Path, then: &[String]) -> Vec<(String, bool)> {
         let mut names: BTreeMap<String, bool> =
             then.iter().map(|name| (name.trim_end_matches('/').to_string(), name.ends_with('/'))).collect();
         // In the order of their parts, all that is below a folder follows it.

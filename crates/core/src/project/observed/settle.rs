@@ -10,7 +10,6 @@ use textum_observe::{Observation, Stamp, to_text};
 use super::files::{FileDigests, FileNow};
 use super::ignore::Ignored;
 use super::keep;
-use super::names::{Entries, Outputs};
 use super::packages::{Owner, Packages, installed_in, is_metadata, module_of, source_of};
 use super::places::{Area, Places};
 use crate::fsio;
@@ -100,7 +99,7 @@ struct Read {
 pub(super) struct Settling<'a> {
     pub(super) stage: &'a Stage<'a>,
     packages: Packages,
-    modules: BTreeSet<String>,
+    pub(super) modules: BTreeSet<String>,
     /// Folders that modules were read from.
     pub(super) module_folders: HashSet<PathBuf>,
     /// Whether a command of the stage was this program, which reads the manifest itself.
@@ -161,17 +160,7 @@ pub fn settle(
         lists.push((list, files));
     }
     let (mut listed, mut entries) = (Vec::new(), Vec::new());
-    for (path, folder, modules, then) in settling.listed(observation) {
-        let wanted = modules.then_some(&settling.modules);
-        let leaves_out = Outputs { now: &stage.all_outputs, then: &[] };
-        let found = match then {
-            Some(then) => {
-                let entries = settling.entries_then(&folder, then);
-                Some(Entries::out_of(entries, &path, wanted, leaves_out, stage.ignored))
-            }
-            None => Entries::of(&folder, &path, wanted, leaves_out, stage.ignored),
-        };
-        let Some(found) = found else { continue };
+    for (path, modules, found) in settling.listed(observation) {
         listed.push(ObservedFolder { path, entries: put(&found.text)?, modules, without: found.without });
         entries.push(found.text);
     }

@@ -5,6 +5,7 @@
 #![allow(clippy::disallowed_methods, clippy::unwrap_used, clippy::expect_used, clippy::print_stderr)]
 
 mod dav;
+mod disk;
 mod outer;
 mod turn;
 
@@ -15,6 +16,7 @@ use std::sync::Arc;
 use serde_json::Value;
 
 pub use dav::{Dav, Request, Upset};
+pub use disk::{Disk, FileSystem};
 pub use outer::Outer;
 use turn::Turn;
 

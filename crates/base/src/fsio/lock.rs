@@ -6,6 +6,7 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use super::IoError;
+use super::fault::{self, Step};
 
 /// An advisory lock on a file, held until dropped or until the process ends, however it ends.
 #[derive(Debug)]
@@ -114,6 +115,15 @@ impl FileLock {
             file.write_all(text.as_bytes())
         };
         write(&mut self.file).map_err(IoError::of("write", &self.path))
+    }
+
+    /// Makes what is in its file durable.
+    ///
+    /// # Errors
+    ///
+    /// When the disk does not take it.
+    pub fn sync(&self) -> Result<(), IoError> {
+        fault::before(Step::Sync, &self.path).and_then(|()| self.file.sync_all()).map_err(IoError::of("sync", &self.path))
     }
 }
 

@@ -47,6 +47,7 @@ mod packages;
 mod param_files;
 mod pictures;
 mod places;
+mod power;
 mod provenance;
 mod prune;
 mod publishing;

@@ -56,6 +56,8 @@ pub(super) struct Listener<'b, 'a> {
     aggregate: Aggregate,
     rule: Option<StopWatch>,
     start: Option<Digest>,
+    /// Whether it is durable that the stage was begun.
+    is_known: bool,
     told: Option<Instant>,
     to_tell: bool,
     stopped: Option<(String, Instant)>,
@@ -97,6 +99,7 @@ impl<'b, 'a> Listener<'b, 'a> {
             aggregate: Aggregate::new(&task.folder.join("points.csv"), task.better.clone()),
             rule: task.stop_when.clone().map(|rule| StopWatch::new(rule, task.better.clone())),
             start: None,
+            is_known: false,
             told: None,
             to_tell: false,
             stopped: None,
@@ -322,7 +325,12 @@ impl<'b, 'a> Listener<'b, 'a> {
             start,
         };
         let digest = writer.put_document(&canonical(&receipt)?)?;
-        // The stage goes on only when it is safe.
+        // The stage goes on only when it is safe: so is what tells which stage of which run it was.
+        if !self.is_known {
+            fsio::sync_file(&self.task.folder.join("begun.json"))?;
+            fsio::sync_folder(self.task.folder.parent().unwrap_or(&self.task.folder))?;
+            self.is_known = true;
+        }
         writer.publish()?;
         self.aggregate.checkpoint(digest);
         let (stage, size) = (receipt.stage, receipt.content.size);

@@ -38,12 +38,16 @@ impl LiveRun {
             return Err(ExecError::RunTaken(draft.run.clone()));
         };
         lock.describe(&String::from_utf8_lossy(&canonical(draft)?))?;
+        // A machine that is lost leaves a run that was cut off, not one that nobody knows of.
+        lock.sync()?;
+        fsio::sync_folder(&unborn)?;
         let folder = runs.join(&draft.run);
         if folder.exists() {
             fsio::remove_any(&unborn)?;
             return Err(ExecError::RunTaken(draft.run.clone()));
         }
         fsio::rename(&unborn, &folder)?;
+        fsio::sync_folder(runs)?;
         Ok(LiveRun { folder, log: Arc::default(), _lock: lock })
     }
 

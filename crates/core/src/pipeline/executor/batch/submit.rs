@@ -30,6 +30,8 @@ impl BatchExecutor {
         fsio::write_derived(&folder.join(SUBMITTED), name.as_bytes())?;
         // Its folder is private.
         fsio::write_derived(&folder.join(format!("{name}.command")), command_file(job).as_bytes())?;
+        // A machine that is lost here must find its job there again.
+        fsio::sync_files_of(folder)?;
         let one = || Submission { job: job.clone(), name: name.to_string(), folder: folder.to_path_buf() };
         let (begun, mut pause) = (Instant::now(), PAUSES.0);
         let engine = &self.shared.engine;

@@ -3,6 +3,7 @@
 //! The table keeps the first eight bytes of each digest; a hit is confirmed in the index file itself,
 //! so that memory stays small however many entries there are.
 
+use std::collections::HashSet;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -97,6 +98,19 @@ pub fn list_packs(folder: &Path) -> Result<Vec<(Digest, u64)>, StoreError> {
     Ok(found)
 }
 
+/// Does something with the names of all packs in a folder; again, where one was folded into another by another process since
+/// it was listed.
+pub fn with_packs<T>(folder: &Path, look: impl Fn(&[(Digest, u64)]) -> Result<T, StoreError>) -> Result<T, StoreError> {
+    loop {
+        let packs = list_packs(folder)?;
+        match look(&packs) {
+            // One that is listed still cannot be read for another reason.
+            Err(StoreError::Io(e)) if e.is_not_found() && list_packs(folder)? != packs => {}
+            other => return other,
+        }
+    }
+}
+
 /// All records of one pack, from its index or, failing that, from the pack itself.
 pub fn records_of(folder: &Path, name: &Digest) -> Result<Vec<Record>, StoreError> {
     let path = Catalog::path_of(folder, name);
@@ -127,10 +141,19 @@ impl Catalog {
     pub fn load(folder: &Path, keep: bool) -> Result<Catalog, StoreError> {
         let mut catalog = Catalog::empty(folder);
         catalog.may_keep = if keep { MOST_KEPT } else { 0 };
-        for (name, length) in list_packs(folder)? {
-            match catalog.take_in(name, length) {
-                Err(StoreError::Io(e)) if e.is_not_found() => {}
-                other => other?,
+        let mut known = HashSet::new();
+        loop {
+            let packs = list_packs(folder)?;
+            let mut is_whole = true;
+            for (name, length) in packs.iter().filter(|(name, _)| known.insert(*name)) {
+                match catalog.take_in(*name, *length) {
+                    Err(StoreError::Io(e)) if e.is_not_found() => is_whole = false,
+                    other => other?,
+                }
+            }
+            // What was in a pack that was folded since it was listed is in one that came since.
+            if is_whole || list_packs(folder)? == packs {
+                break;
             }
         }
         catalog.sort();

@@ -34,7 +34,7 @@ mod stream;
 mod verify;
 mod writer;
 
-use std::collections::HashSet;
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError, RwLock};
@@ -251,28 +251,36 @@ impl Store {
         Ok(records.iter().filter(|r| r.entry.kind == Kind::Document).map(|r| r.entry.digest).collect())
     }
 
+    /// Something of all entries of all packs, pack by pack.
+    fn of_all_packs<T: Default>(&self, take: impl Fn(&mut T, Vec<index::Record>)) -> Result<T, StoreError> {
+        let folder = self.packs_folder();
+        if !folder.exists() {
+            return Ok(T::default());
+        }
+        catalog::with_packs(&folder, |packs| {
+            let mut found = T::default();
+            for (name, _) in packs {
+                take(&mut found, catalog::records_of(&folder, name)?);
+            }
+            Ok(found)
+        })
+    }
+
     /// Every entry of every pack: its digest, what it holds, and the bytes that it takes.
     pub fn all_entries(&self) -> Result<Vec<(Digest, Kind, u64)>, StoreError> {
-        let mut found = Vec::new();
-        for name in self.packs()? {
-            let records = catalog::records_of(&self.packs_folder(), &name)?;
-            let bytes = |r: &index::Record| u64::from(r.entry.stored_len) + pack::HEAD_LEN as u64;
+        let bytes = |r: &index::Record| u64::from(r.entry.stored_len) + pack::HEAD_LEN as u64;
+        self.of_all_packs(|found: &mut Vec<_>, records| {
             found.extend(records.iter().map(|r| (r.entry.digest, r.entry.kind, bytes(r))));
-        }
-        Ok(found)
+        })
     }
 
     /// Bytes of all pieces of content before they were compressed, each counted once.
     pub fn piece_bytes(&self) -> Result<u64, StoreError> {
-        let (mut met, mut sum) = (HashSet::<Digest, foldhash::fast::RandomState>::default(), 0);
-        for name in self.packs()? {
-            for record in catalog::records_of(&self.packs_folder(), &name)? {
-                if record.entry.kind == Kind::Chunk && met.insert(record.entry.digest) {
-                    sum += u64::from(record.entry.raw_len);
-                }
-            }
-        }
-        Ok(sum)
+        let sizes = self.of_all_packs(|sizes: &mut HashMap<Digest, u64, foldhash::fast::RandomState>, records| {
+            let pieces = records.iter().filter(|r| r.entry.kind == Kind::Chunk);
+            sizes.extend(pieces.map(|r| (r.entry.digest, u64::from(r.entry.raw_len))));
+        })?;
+        Ok(sizes.values().sum())
     }
 
     /// The names of all packs there are now.

@@ -106,7 +106,10 @@ pub fn run(global: &Global, args: &PruneArgs, ui: &Ui) -> Result<u8, Failure> {
     }
     let paths = paths.iter().map(|p| p.trim_end_matches('/').to_string()).collect();
     let options = PruneOptions { newest: args.newest, runs, paths, last_outputs: args.last_outputs, checkpoints: args.checkpoints };
-    let plan = plan_prune(&project, &Inventory::load(&project.store, &project.ledger)?, &options)?;
+    let plan = {
+        let _steady = project.store.folder().exists().then(|| project.store.steady()).transpose()?;
+        plan_prune(&project, &Inventory::load(&project.store, &project.ledger)?, &options)?
+    };
     if args.dry_run || (plan.dropping.entries.is_empty() && plan.sandboxes.is_empty()) {
         match ui.format {
             Format::Json => ui.json(&render::prune_json(&plan, None)),

@@ -20,7 +20,7 @@ params = ["n"]
 writes = ["b/card/"]
 
 [stage.fit]
-run = "mkdir -p b/ck; for i in 1 2; do echo {n} $i > b/ck/w; textum emit --step $i --checkpoint --wait; done; cat b/card/* > b/model; echo '{\"auc\": 0.9}' > b/m.json"
+run = "mkdir -p b/ck; for i in 1 2; do echo {n} $i > b/ck/w; \"$TEXTUM_PROGRAM\" emit --step $i --checkpoint || exit 1; done; cat b/card/* > b/model; echo '{\"auc\": 0.9}' > b/m.json"
 reads = ["b/card"]
 params = ["n"]
 writes = ["b/model"]
@@ -93,6 +93,7 @@ fn run_is_known(ran: &Ran, tiny: &Tiny, what: &str) {
         let run = line.split_whitespace().next().unwrap();
         assert!(line.contains("done") && listed.contains(&(run.to_string(), "done".into())), "{what}: {listed:?}");
     }
+    assert!(ran.status != 0 || ran.err.contains("checkpoint of step 2"), "{what}");
     for step in ran.err.lines().filter_map(|line| line.split("checkpoint of step ").nth(1)).filter_map(|l| l.split(' ').next()) {
         let newest = &listed[0].0;
         let restored = textum(tiny, &["restore", &format!("{newest}#{step}"), "-o", &format!("back{step}")]);
@@ -118,11 +119,7 @@ fn cases() -> Vec<Case> {
             },
             ..NOTHING
         },
-        Case {
-            words: &["run", "--sandbox", "--set", "n=9", "--label", "nine"],
-            told: run_is_known,
-            ..NOTHING
-        },
+        Case { words: &["run", "--sandbox", "--set", "n=9", "--label", "nine"], told: run_is_known, ..NOTHING },
         Case {
             words: &["run", "card", "--vary", "n=5,6"],
             done: |tiny, what| {

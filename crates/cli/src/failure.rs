@@ -242,6 +242,7 @@ unwrapping!(DocumentError {},
 unwrapping!(WorkspaceError { Io },
     WorkspaceError::NoProject(_) => absent("begin one with `textum new`, or name its folder with -C"),
     WorkspaceError::Newer { .. } => damaged("use a newer Textum; nothing was changed"),
+    WorkspaceError::Format { .. } => damaged("write that line into it again, and run `textum verify`; nothing recorded is lost by this"),
     WorkspaceError::Busy { .. } => |said| Failure::new(UNSUCCESSFUL, said, "wait for it to end, or work beside it with `textum run --sandbox`"),
 );
 unwrapping!(LoadError { Io, Mistakes });
@@ -249,7 +250,6 @@ unwrapping!(SweepError { Set },
     SweepError::Range { .. } => wrong("values are a list (0.05,0.1), a range of whole numbers (2..5), with a step (0..1:0.25), even(0..1, 5) or log(0.001..0.1, 5)"),
     SweepError::Twice(_) => wrong("give each parameter once: --vary with all its values, or --set with one"),
     SweepError::Endless(_) => wrong("draw some of them with --sample N, or vary less"),
-    SweepError::Table { .. } => wrong("name a single parameter"),
 );
 unwrapping!(CheckpointError { Ledger },
     CheckpointError::None { .. } => absent("declare `checkpoints = \"build/checkpoints\"` in the stage, and signal with `textum emit --checkpoint`; `textum runs --steps RUN` lists what there is"),
@@ -269,6 +269,7 @@ unwrapping!(WriteParamsError {},
 unwrapping!(LoadProjectError { Workspace, Manifest, Ledger });
 unwrapping!(SetError {},
     SetError::Form(_) | SetError::Unknown { .. } => wrong("`textum show last` lists the parameters; the manifest has them in [params], or in the files that it names in `param_files`"),
+    SetError::Table { .. } => wrong("set one of these"),
     SetError::WrongType { .. } => wrong("give a value of the type that it has now"),
 );
 unwrapping!(PythonError {},

@@ -1,6 +1,7 @@
 //! `textum note` and `textum label`.
 
 use clap::Args;
+use textum_core::record::ledger::is_label;
 use textum_core::record::receipt::{REMARK_RECEIPT, RemarkReceipt, canonical};
 
 use super::registry::{WhichRegistry, WhoSigns, nothing_of_a_registry};
@@ -53,15 +54,19 @@ pub fn note(global: &Global, args: &NoteArgs, ui: &Ui) -> Result<u8, Failure> {
     remark(global, &args.run, Some(args.text.clone()), None, ui)
 }
 
+/// Refuses what cannot be the name of a run.
+pub fn check_label(text: &str) -> Result<(), Failure> {
+    if is_label(text) {
+        return Ok(());
+    }
+    let help = "a name is one line; names with #, : or @, and those that begin with last, best: or b3:, mean something else";
+    Err(Failure::new(USAGE, format!("`{}` cannot be the name of a run", text.escape_debug()), help))
+}
+
 /// Names a run.
 pub fn label(global: &Global, args: &LabelArgs, ui: &Ui) -> Result<u8, Failure> {
     let text = args.text.trim();
-    let reserved =
-        text.starts_with("last") || text.starts_with("best:") || text.starts_with("b3:") || text.contains(['#', ':', '@']);
-    if reserved {
-        let help = "names with #, : or @, and those that begin with last, best: or b3:, mean something else";
-        return Err(Failure::new(USAGE, format!("`{text}` cannot be the name of a run"), help));
-    }
+    check_label(text)?;
     remark(global, &args.run, None, Some(text.to_string()), ui)
 }
 

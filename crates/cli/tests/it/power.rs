@@ -49,7 +49,7 @@ fn template(file_system: FileSystem) -> Disk {
     textum(&tiny, &["publish", "stops", "--unsigned"]).expect(0);
     textum(&tiny, &["sync"]).expect(0);
     tiny.write("yarn.csv", yarn(0..500));
-    textum(&tiny, &["run", "--set", "n=3"]).expect(0);
+    textum(&tiny, &["run", "--set", "n=3", "--label", "third"]).expect(0);
     for run in ["last", "last~1", "last~2"] {
         textum(&tiny, &["rebuild", run]).expect(0).says("identical");
     }
@@ -129,7 +129,7 @@ fn cases() -> Vec<Case> {
             ..NOTHING
         },
         Case {
-            words: &["run", "--from", "last#1"],
+            words: &["run", "--from", "third#1"],
             done: |tiny, what| assert!(tiny.read("b/model").contains("\n0 2\n"), "{what}"),
             ..NOTHING
         },

@@ -266,10 +266,17 @@ impl Manifest {
     /// Reads and checks the manifest at this path.
     pub fn load(path: &Path) -> Result<Manifest, LoadError> {
         let bytes = std::fs::read(path).map_err(IoError::of("read", path))?;
-        let text = String::from_utf8(bytes).map_err(|e| {
-            let source = std::io::Error::new(std::io::ErrorKind::InvalidData, format!("it is not UTF-8 text ({})", e.utf8_error()));
-            IoError { action: "read", path: path.to_path_buf(), source }
-        })?;
+        let text = match String::from_utf8(bytes) {
+            Ok(text) => text,
+            Err(e) => {
+                let at = e.utf8_error().valid_up_to();
+                // Up to there one character of the text is one of the bytes.
+                let text = String::from_utf8_lossy(e.as_bytes()).into_owned();
+                let bad = at..at + char::REPLACEMENT_CHARACTER.len_utf8();
+                let mistake = Diagnostic::new(bad, "the manifest is not UTF-8 text", "no character", "save the file as UTF-8");
+                return Err(Box::new(ManifestError { path: path.to_path_buf(), text, mistakes: vec![mistake] }).into());
+            }
+        };
         let mut manifest = Manifest::parse(path, text)?;
         manifest.depots = depots::with_local(manifest.depots, folder_of(path))?;
         Ok(manifest)

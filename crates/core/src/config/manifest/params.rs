@@ -26,6 +26,14 @@ pub enum SetError {
         /// The most similar known name.
         near: Option<String>,
     },
+    /// It is a table.
+    #[error("`{name}` has parameters of its own: {}", leaves.join(", "))]
+    Table {
+        /// The name given.
+        name: String,
+        /// What is in it.
+        leaves: Vec<String>,
+    },
     /// The value is of another type than the one in the manifest.
     #[error("`{name}` is {expected} in the manifest, `{given}` is not")]
     WrongType {
@@ -145,10 +153,19 @@ impl Params {
         Ok(())
     }
 
+    /// Why there is no leaf of this name.
+    pub fn no_leaf(&self, name: &str) -> SetError {
+        let leaves: Vec<String> = self.select(name).map(|(leaf, _)| leaf.to_string()).collect();
+        match leaves.is_empty() {
+            true => SetError::Unknown { name: name.to_string(), near: self.nearest(name) },
+            false => SetError::Table { name: name.to_string(), leaves },
+        }
+    }
+
     /// What a text means as the value of a parameter: of the type that its value has.
     pub fn typed(&self, name: &str, text: &str) -> Result<Value, SetError> {
         let Some(current) = self.leaves.get(name) else {
-            return Err(SetError::Unknown { name: name.to_string(), near: self.nearest(name) });
+            return Err(self.no_leaf(name));
         };
         typed(current, text).ok_or_else(|| SetError::WrongType {
             name: name.to_string(),

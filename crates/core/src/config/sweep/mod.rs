@@ -42,14 +42,6 @@ pub enum SweepError {
     /// The parameters have more settings together than anybody wants.
     #[error("a sweep of {0} runs is more than a million")]
     Endless(u128),
-    /// A table was named.
-    #[error("`{name}` is a table of parameters: vary one of {}", leaves.join(", "))]
-    Table {
-        /// The table.
-        name: String,
-        /// What is in it.
-        leaves: Vec<String>,
-    },
 }
 
 /// One setting: names and values.
@@ -60,12 +52,7 @@ impl Varied {
     pub fn parse(text: &str, params: &Params) -> Result<Varied, SweepError> {
         let (name, written) = text.split_once('=').ok_or_else(|| SetError::Form(text.to_string()))?;
         if params.get(name).is_none() {
-            let leaves: Vec<String> = params.select(name).map(|(leaf, _)| leaf.to_string()).collect();
-            if !leaves.is_empty() {
-                return Err(SweepError::Table { name: name.into(), leaves });
-            }
-            let near = params.nearest(name);
-            return Err(SetError::Unknown { name: name.to_string(), near }.into());
+            return Err(params.no_leaf(name).into());
         }
         let texts = values(written).map_err(|source| SweepError::Range { name: name.into(), source })?;
         let mut met = HashSet::new();

@@ -15,9 +15,12 @@ pub enum RangeError {
     /// Nothing is there.
     #[error("there are no values: write them as in 0.1,0.2 or 2..5 or log(0.001..0.1, 5)")]
     Empty,
-    /// It goes backwards, or nowhere.
+    /// It goes backwards.
     #[error("the range {0} goes backwards: write the smaller end first")]
     Backwards(String),
+    /// It goes nowhere.
+    #[error("the range {0} has a step that is not above 0: each value is the one before plus the step")]
+    Step(String),
     /// A range that is no range.
     #[error("`{0}` is no range: write 2..5, 0..1:0.25, even(0..1, 5) or log(0.001..0.1, 5)")]
     Form(String),
@@ -101,7 +104,10 @@ fn range(text: &str, from: &str, to: &str) -> Result<Vec<String>, RangeError> {
     }
     let (a, b) = (number(from, text)?, number(to, text)?);
     let step = number(step.ok_or_else(|| RangeError::Form(text.to_string()))?, text)?;
-    if a > b || step <= 0.0 {
+    if step <= 0.0 {
+        return Err(RangeError::Step(text.to_string()));
+    }
+    if a > b {
         return Err(RangeError::Backwards(text.to_string()));
     }
     let count = ((b - a) / step + 1e-9).floor();

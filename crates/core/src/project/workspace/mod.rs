@@ -13,6 +13,7 @@ use crate::store::Digest;
 
 /// What `.textum/format` says.
 const FORMAT: &str = "textum/workspace@1";
+const FORMAT_NAME: &str = "textum/workspace@";
 
 /// A project's folder and Textum's own folder in it.
 #[derive(Clone, Debug)]
@@ -36,6 +37,12 @@ pub enum WorkspaceError {
         path: PathBuf,
         /// The format it says.
         found: String,
+    },
+    /// What says the format of `.textum` says no format.
+    #[error("{} is damaged: it should contain the single line `{FORMAT}`", path.display())]
+    Format {
+        /// The file.
+        path: PathBuf,
     },
     /// Another run works in the tree.
     #[error("another run is at work in this tree: {who}")]
@@ -120,9 +127,13 @@ impl Workspace {
 
     fn check_format(&self) -> Result<(), WorkspaceError> {
         let path = self.state().join("format");
-        match fs::read_to_string(&path) {
-            Ok(text) if text.trim() == FORMAT => Ok(()),
-            Ok(text) => Err(WorkspaceError::Newer { path: self.state(), found: text.trim().chars().take(60).collect() }),
+        let version = |text: &str| text.strip_prefix(FORMAT_NAME).is_some_and(|v| v.parse::<u32>().is_ok());
+        match fs::read(&path) {
+            Ok(bytes) => match std::str::from_utf8(&bytes).map(str::trim) {
+                Ok(FORMAT) => Ok(()),
+                Ok(found) if version(found) => Err(WorkspaceError::Newer { path: self.state(), found: found.to_string() }),
+                _ => Err(WorkspaceError::Format { path }),
+            },
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(()),
             Err(e) => Err(IoError::of("read", &path)(e).into()),
         }

@@ -29,7 +29,7 @@ pub use downstream::ExecutionRow;
 pub use erasures::{ErasedOf, Erasure};
 pub use error::LedgerError;
 pub use field::{Field, FieldError, VersionNumbers};
-pub use names::{NameError, new_run_id, run_and_stage};
+pub use names::{NameError, is_label, new_run_id, run_and_stage};
 pub use query::{PathRow, RebuildRow, ResultRow, RunRow, StageRow, seconds_at_work};
 pub use select::{Group, Selection, SortKey, metric_of};
 

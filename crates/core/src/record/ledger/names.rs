@@ -89,6 +89,12 @@ pub fn new_run_id(ledger: &Ledger, given: &HashSet<String>, shared: bool) -> Res
     Ok(format!("{now}-{:016x}", rand::random::<u64>()))
 }
 
+/// Whether a text can be the name of a run: one line, and nothing that means something else.
+pub fn is_label(text: &str) -> bool {
+    let means_else = text.starts_with("last") || text.starts_with("best:") || text.starts_with("b3:");
+    !means_else && !text.contains(['#', ':', '@']) && !text.contains(char::is_control)
+}
+
 impl Ledger {
     /// The run that a name stands for: its id, the beginning of its last part, `last`, `last~N`,
     /// `best:METRIC`.
@@ -108,9 +114,8 @@ impl Ledger {
         let sql = "SELECT id FROM runs WHERE id = ?1 OR label = ?1";
         let mut found: Vec<String> = self.rows(sql, params![name], |r| r.get(0))?;
         if found.is_empty() {
-            let pattern = format!("{}*", name.replace(['*', '?', '['], ""));
-            let sql = "SELECT id FROM runs WHERE suffix GLOB ?1 OR id GLOB ?1 ORDER BY ordered DESC";
-            found = self.rows(sql, params![pattern], |r| r.get(0))?;
+            let sql = "SELECT id FROM runs WHERE substr(suffix, 1, length(?1)) = ?1 OR substr(id, 1, length(?1)) = ?1 ORDER BY ordered DESC";
+            found = self.rows(sql, params![name], |r| r.get(0))?;
         }
         match found.len() {
             1 => Ok(found.remove(0)),
@@ -118,7 +123,12 @@ impl Ledger {
                 let ids = self.run_ids()?;
                 let suffixes: Vec<&str> = ids.iter().filter_map(|id| id.rsplit('-').next()).collect();
                 let near = nearest(name, suffixes).map(str::to_string);
-                Err(if ids.is_empty() { NameError::NoRuns } else { NameError::NoRun { name: name.into(), near } })
+                let name = if name.chars().count() > 80 {
+                    format!("{}…", name.chars().take(60).collect::<String>())
+                } else {
+                    name.into()
+                };
+                Err(if ids.is_empty() { NameError::NoRuns } else { NameError::NoRun { name, near } })
             }
             _ => Err(NameError::Ambiguous { name: name.into(), candidates: found.into_iter().take(10).collect() }),
         }

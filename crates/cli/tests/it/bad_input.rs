@@ -85,3 +85,24 @@ fn a_reader_of_results_that_goes_away_is_no_failure() {
     let piped = format!("{} trace build/lines.txt | head -1", crate::TEXTUM);
     assert!(!tiny.textum("/bin/sh", &["-c", &piped]).expect(0).err.contains("panic"));
 }
+
+#[test]
+fn what_is_damaged_or_too_long_is_called_what_it_is() {
+    let tiny = Tiny::with("[stage.spin]\nrun = \"echo wool > out\"\nwrites = [\"out\"]\n");
+    textum(&tiny, &["run"]).expect(0);
+    for command in ["show", "trace", "restore"] {
+        textum(&tiny, &[command, &"a".repeat(100_000)]).expect(3).warns("there is no run `aaa");
+    }
+    textum(&tiny, &["label", "last", "two\nlines"]).expect(2).warns("a name is one line");
+    let format = tiny.read(".textum/format");
+    for bad in [&b"\xff\xfe"[..], b"", b"textum/workspace@x"] {
+        tiny.write(".textum/format", bad);
+        textum(&tiny, &["runs"]).expect(4).warns("format is damaged: it should contain the single line `textum/workspace@1`");
+    }
+    tiny.write(".textum/format", "textum/workspace@9\n");
+    textum(&tiny, &["runs"]).expect(4).warns("use a newer Textum");
+    tiny.write(".textum/format", format);
+    textum(&tiny, &["verify"]).expect(0);
+    tiny.write("textum.toml", b"[project]\nname = \"looms\"\n# caf\xe9\n");
+    textum(&tiny, &["plan"]).expect(2).warns("textum.toml:3:6").warns("save the file as UTF-8");
+}

@@ -81,6 +81,48 @@ fn libraries_work_sealed_with_their_caches_and_without() {
     run(&tiny, &cold, &[&["run", "--set", "round=2"], &of_libraries[..]].concat());
 }
 
+const HUB: &str = "import fcntl, os, sys
+hub = sys.argv[1] + '/models--loom'
+try: fcntl.flock(open(sys.argv[1] + '/.lock', 'a'), fcntl.LOCK_EX)
+except OSError: pass
+at = open(hub + '/refs/main').read()
+open('out', 'w').write(open(hub + '/snapshots/' + at + '/model.bin').read())
+";
+
+/// A cache folder as hubs of models keep it: names are links to blobs, beside a lock file.
+#[test]
+fn a_cache_of_links_to_blobs_counts_and_can_be_declared_to_a_sealed_stage() {
+    let (tiny, cache) = (Tiny::new(), tempfile::tempdir().unwrap());
+    let at = |below: &str| cache.path().join("models--loom").join(below);
+    for (below, text) in [("refs/main", "abc"), ("blobs/f00", "first"), ("blobs/f01", "other"), ("snapshots/abc/x", "")] {
+        std::fs::create_dir_all(at(below).parent().unwrap()).unwrap();
+        std::fs::write(at(below), text).unwrap();
+    }
+    let link = |blob: &str| {
+        std::fs::remove_file(at("snapshots/abc/model.bin")).ok();
+        std::os::unix::fs::symlink(format!("../../blobs/{blob}"), at("snapshots/abc/model.bin")).unwrap();
+    };
+    link("f00");
+    let hub = cache.path().display();
+    tiny.write("use.py", HUB);
+    let stage = |more: &str| format!("[stage.use]\nrun = \"python3 use.py {hub}\"\nwrites = [\"out\"]\n{more}");
+    tiny.manifest(&stage("reads = [\"use.py\"]\n"));
+    textum(&tiny, &["run"]).expect(0);
+    textum(&tiny, &["plan"]).expect(0).says("up-to-date");
+    link("f01");
+    textum(&tiny, &["plan"]).expect(0).says("1 of 1 stage would run");
+    link("f00");
+    textum(&tiny, &["plan"]).expect(0).says("up-to-date");
+    std::fs::write(at("blobs/f00"), "edited").unwrap();
+    textum(&tiny, &["plan"]).expect(0).says("1 of 1 stage would run");
+    tiny.manifest(&stage("reads = [\"use.py\"]\nsealed = true\n"));
+    textum(&tiny, &["run"]).expect(1).warns("refs/main").warns("hold = \"reference\"").warns("[observe] ignore");
+    let declared = format!("reads = [\"use.py\", \"{hub}\"]\nsealed = true\n[data.hub]\npath = \"{hub}\"\nhold = \"reference\"\n");
+    tiny.manifest(&stage(&format!("{declared}[observe]\nignore = [\"{hub}/.lock\"]\n")));
+    textum(&tiny, &["run"]).expect(0).says("use  ran");
+    assert_eq!(tiny.read("out"), "edited");
+}
+
 const TORCH: &str = "import torch as t; t.manual_seed(1); m = t.nn.Linear(3, 1); o = t.optim.SGD(m.parameters(), lr=.1)
 x = t.arange(30.).reshape(10, 3) / 30
 for b, in t.utils.data.DataLoader(t.utils.data.TensorDataset(x), batch_size=5, num_workers=2):

@@ -87,7 +87,11 @@ fn settings_that_mean_nothing_are_told_before_anything_runs() {
     let tiny = looms();
     let told = |words: &[&str], status: i32, why: &str| drop(textum(&tiny, &[&["run"], words].concat()).expect(status).warns(why));
     told(&["--vary", "fit.rat=1"], 2, "did you mean `fit.rate`?");
-    told(&["--vary", "fit=1"], 2, "is a table of parameters: vary one of fit.depth");
+    told(&["--vary", "fit=1"], 2, "`fit` has parameters of its own: fit.depth");
+    told(&["--set", "fit=1"], 2, "`fit` has parameters of its own: fit.depth");
+    told(&["--vary", "fit.rate=0..1:0"], 2, "a step that is not above 0");
+    told(&["--label", "two\nlines"], 2, "cannot be the name of a run");
+    told(&["--label", "last"], 2, "cannot be the name of a run");
     told(&["--vary", "fit.depth=1.5"], 2, "a whole number");
     told(&["--vary", "fit.depth="], 2, "there are no values");
     told(&["--vary", "fit.depth=5..2"], 2, "goes backwards");

@@ -150,7 +150,7 @@ mod tests {
         assert_eq!(of("fit.kind=tree,forest").unwrap(), r#"["tree","forest"]"#);
         for (bad, why) in [
             ("fit.rat=1", "did you mean `fit.rate`"),
-            ("fit=1", "a table"),
+            ("fit=1", "parameters of its own"),
             ("fit.depth=1.5,2", "whole number"),
             ("fit.rate=", "no values"),
             ("fit.rate", "NAME=VALUE"),

@@ -64,8 +64,16 @@ impl Store {
         self.folder().join(name)
     }
 
-    /// Keeps packs from going away while they are looked at: nothing is dropped and none are folded meanwhile.
-    pub fn steady(&self) -> Result<Steady, StoreError> {
+    /// Keeps packs from going away while they are looked at: nothing is dropped and none are folded meanwhile. `None` where
+    /// there is no store yet: looking must not make one.
+    ///
+    /// # Errors
+    ///
+    /// When a dropping that was cut off cannot be finished.
+    pub fn steady(&self) -> Result<Option<Steady>, StoreError> {
+        if !self.folder().exists() {
+            return Ok(None);
+        }
         loop {
             // A dropping that was cut off is finished before: that takes the lock which is held here.
             drop(self.session()?);
@@ -75,7 +83,7 @@ impl Store {
             }
             let session = self.session()?;
             self.reload()?;
-            return Ok(Steady { _session: session, _fold: fold });
+            return Ok(Some(Steady { _session: session, _fold: fold }));
         }
     }
 

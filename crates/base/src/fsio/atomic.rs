@@ -16,19 +16,20 @@ pub fn sync_folder(folder: &Path) -> Result<(), IoError> {
         .map_err(IoError::of("sync the folder", folder))
 }
 
-/// Makes a file that is there durable, with its name.
-pub fn sync_file(path: &Path) -> Result<(), IoError> {
-    fault::before(Step::Sync, path).and_then(|()| File::open(path)?.sync_all()).map_err(IoError::of("sync", path))?;
-    sync_folder(path.parent().unwrap_or(Path::new(".")))
-}
-
 /// Makes the files of a folder durable, those in folders of it left out, and the folder itself with its name.
+///
+/// # Errors
+///
+/// When the folder cannot be listed, or the disk does not take it.
 pub fn sync_files_of(folder: &Path) -> Result<(), IoError> {
-    let list = IoError::of("list the folder", folder);
-    let entries: Vec<_> = fs::read_dir(folder).and_then(Iterator::collect).map_err(list)?;
+    let entries: Vec<_> = fs::read_dir(folder).and_then(Iterator::collect).map_err(IoError::of("list the folder", folder))?;
     for entry in entries.iter().filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_file())) {
         let path = entry.path();
-        fault::before(Step::Sync, &path).and_then(|()| File::open(&path)?.sync_all()).map_err(IoError::of("sync", &path))?;
+        match fault::before(Step::Sync, &path).and_then(|()| File::open(&path)?.sync_all()) {
+            // It has got its name, or gone, since it was listed.
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => {}
+            synced => synced.map_err(IoError::of("sync", &path))?,
+        }
     }
     sync_folder(folder)?;
     sync_folder(folder.parent().unwrap_or(Path::new(".")))

@@ -15,8 +15,8 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 pub use atomic::{
-    part_file, part_folder, part_prefix, rename, same_disk, sweep_parts, sync_file, sync_files_of, sync_folder, write_atomic,
-    write_atomic_by, write_derived,
+    part_file, part_folder, part_prefix, rename, same_disk, sweep_parts, sync_files_of, sync_folder, write_atomic, write_atomic_by,
+    write_derived,
 };
 pub use beneath::{Scratch, Stamp, Standing, TreeDir};
 pub use lock::{FileLock, TryLock};

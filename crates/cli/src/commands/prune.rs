@@ -107,7 +107,7 @@ pub fn run(global: &Global, args: &PruneArgs, ui: &Ui) -> Result<u8, Failure> {
     let paths = paths.iter().map(|p| p.trim_end_matches('/').to_string()).collect();
     let options = PruneOptions { newest: args.newest, runs, paths, last_outputs: args.last_outputs, checkpoints: args.checkpoints };
     let plan = {
-        let _steady = project.store.folder().exists().then(|| project.store.steady()).transpose()?;
+        let _steady = project.store.steady()?;
         plan_prune(&project, &Inventory::load(&project.store, &project.ledger)?, &options)?
     };
     if args.dry_run || (plan.dropping.entries.is_empty() && plan.sandboxes.is_empty()) {

@@ -92,10 +92,10 @@ pub struct RunArgs {
 
 /// Runs.
 pub fn run(global: &Global, args: &RunArgs, ui: &Ui) -> Result<u8, Failure> {
+    args.label.as_deref().map_or(Ok(()), super::remark::check_label)?;
     if args.background.detach {
         return background::start(global, ui);
     }
-    args.label.as_deref().map_or(Ok(()), super::remark::check_label)?;
     let background = InBackground::enter(&args.background);
     let mut project = open_to_write(global, ui)?;
     super::receive_receipts(&project, ui);

@@ -39,7 +39,7 @@ pub fn run(global: &Global, args: &StatsArgs, ui: &Ui) -> Result<u8, Failure> {
         return Ok(0);
     }
     // Others may add to the store meanwhile; nothing of it goes away.
-    let _steady = project.store.folder().exists().then(|| project.store.steady()).transpose()?;
+    let _steady = project.store.steady()?;
     let all = Inventory::load(&project.store, &project.ledger)?;
     let found = stats(&project, &all, args.largest)?;
     let plan = plan_prune(&project, &all, &DEFAULT)?;

@@ -12,8 +12,10 @@ const SCRIPT: &str = "
 import os, sys
 seen = sorted(os.listdir('lib')), os.path.exists('maybe'), os.path.exists('there'), os.path.getsize('sized'), os.readlink('link')
 seen += os.getxattr('tagged', 'user.loom'),
-for name in 'rw', 'base':
-    with open(name, 'r+') as f: seen += f.read(),
+for name in 'rw', 'base', 'going':
+    try:
+        with open(name, 'r+') as f: seen += f.read(),
+    except FileNotFoundError: seen += None,
 opened = open('held', 'r+')
 open(sys.argv[1]).read()
 seen += opened.read(),
@@ -23,7 +25,7 @@ with open('out', 'w') as f: print(seen, file=f)
 
 fn begin() -> (Tiny, tempfile::TempDir) {
     let tiny = Tiny::new();
-    for name in ["lib/a", "lib/b", "there", "sized", "tagged", "rw", "base", "held"] {
+    for name in ["lib/a", "lib/b", "there", "sized", "tagged", "rw", "base", "going", "held"] {
         tiny.write(name, "1");
     }
     std::os::unix::fs::symlink("a", tiny.path("link")).unwrap();
@@ -55,7 +57,7 @@ fn replace(tiny: &Tiny, name: &str, text: &str) {
 #[test]
 fn what_comes_goes_or_changes_while_a_stage_runs_makes_it_run_again() {
     type Edit = fn(&Tiny);
-    let edits: [(&str, Edit); 10] = [
+    let edits: [(&str, Edit); 11] = [
         ("an entry comes", |tiny| tiny.write("lib/c", "1")),
         ("an entry goes", |tiny| fs::remove_file(tiny.path("lib/b")).unwrap()),
         ("what was not there comes", |tiny| tiny.write("maybe", "1")),
@@ -70,6 +72,7 @@ fn what_comes_goes_or_changes_while_a_stage_runs_makes_it_run_again() {
         }),
         ("what it opened to change and did not", |tiny| tiny.write("rw", "2")),
         ("the same, replaced", |tiny| replace(tiny, "base", "2")),
+        ("the same, removed", |tiny| fs::remove_file(tiny.path("going")).unwrap()),
         ("what it still has open to change", |tiny| replace(tiny, "held", "2")),
     ];
     let (tiny, outside) = begin();

@@ -256,9 +256,11 @@ impl Notes {
             match now.filter(is_same) {
                 Some(now) => note.read = Some(stamp(&now)),
                 None => {
-                    // Another file in its place was put there by somebody else: the command's own renames are known.
-                    let is_another = fs::metadata(path).is_ok_and(|now| note.read.is_some_and(|then| then.inode != now.ino()));
-                    note.shared = is_another || shared.contains(note.real.as_deref().unwrap_or(path));
+                    // What the command itself has renamed or removed is known: that another file, or none, is there now is
+                    // somebody else's doing.
+                    let inode = fs::metadata(path).ok().map(|now| now.ino());
+                    note.shared =
+                        inode != note.read.map(|then| then.inode) || shared.contains(note.real.as_deref().unwrap_or(path));
                     note.change(true);
                 }
             }

@@ -270,7 +270,7 @@ impl Manifest {
             Ok(text) => text,
             Err(e) => {
                 let at = e.utf8_error().valid_up_to();
-                // Up to there one character of the text is one of the bytes.
+                // Up to there the text is the same.
                 let text = String::from_utf8_lossy(e.as_bytes()).into_owned();
                 let bad = at..at + char::REPLACEMENT_CHARACTER.len_utf8();
                 let mistake = Diagnostic::new(bad, "the manifest is not UTF-8 text", "no character", "save the file as UTF-8");

@@ -123,7 +123,7 @@ fn look(
     let mut report = VerifyReport { deep, repaired: repaired.to_vec(), ..VerifyReport::default() };
     store.keep_records();
     // Others may add to the store meanwhile; nothing of it goes away.
-    let _steady = match store.folder().exists().then(|| store.steady()).transpose() {
+    let _steady = match store.steady() {
         Ok(steady) => steady,
         Err(StoreError::Damaged { path, what }) => {
             report.problem(format!("{}: {what}", path.display()), true);

@@ -327,8 +327,7 @@ impl<'b, 'a> Listener<'b, 'a> {
         let digest = writer.put_document(&canonical(&receipt)?)?;
         // The stage goes on only when it is safe: so is what tells which stage of which run it was.
         if !self.is_known {
-            fsio::sync_file(&self.task.folder.join("begun.json"))?;
-            fsio::sync_folder(self.task.folder.parent().unwrap_or(&self.task.folder))?;
+            fsio::sync_files_of(&self.task.folder)?;
             self.is_known = true;
         }
         writer.publish()?;

@@ -64,7 +64,7 @@ impl Packages {
         if let Some((folder, below)) = split_at(path, &["site-packages", "dist-packages"]) {
             let installed = self.installed(&folder);
             let (name, version) = installed.owner(below)?;
-            return Some(Owner::Package(name, Some(version)));
+            return Some(Owner::Package(name, Some(version).filter(|version| !version.is_empty())));
         }
         if let Some(library) = library_of(path) {
             return Some(Owner::Interpreter(library.file_name()?.to_str()?.to_string()));
